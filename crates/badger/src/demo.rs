@@ -1,0 +1,106 @@
+//! The sample workshop: made once out of the images that the program carries.
+
+use crate::{Common, code, data_dir, exit_code, jobs, open};
+use badger_bench::{Bench, Order, sheet};
+use badger_drive::size::{human, span};
+use badger_drive::{Refusal, Workshop};
+use badger_transfer::hazard::Looked;
+use badger_transfer::{Control, Event};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// Drives, empty targets and descriptions, made by `workshop/build`.
+const IMAGES: &[u8] = include_bytes!("../../../workshop/drives.tar.zst");
+
+/// `badger demo`.
+pub fn demo(dir: Option<PathBuf>, run: bool, hurry: u32, common: &Common) -> Result<u8, Refusal> {
+    let dir = dir.unwrap_or_else(|| data_dir().join("workshop"));
+    unpack(&dir).map_err(|error| Refusal::new("demo", format!("the sample workshop in {}: {error}", dir.display())))?;
+    let workshop = Workshop { shelf: Some(dir.clone()), no_waiting: run, ..Workshop::default() };
+    workshop.clock.hurry(hurry);
+    let bench = Bench { workshop, ledger: common.ledger.clone().unwrap_or_else(|| dir.join("ledger.db")) };
+    let ledger = bench.open_ledger().map_err(|error| Refusal::new("ledger", error.to_string()))?;
+    let named = ledger.set("workshop", "Lantern Row Repairs").and_then(|()| ledger.set("technician", "Ines"));
+    named.map_err(|error| Refusal::new("ledger", error.to_string()))?;
+    if run { walk(&bench, &dir, common) } else { open(bench) }
+}
+
+/// Unpacks the drives next to each other; a directory that has them is left as it is.
+fn unpack(dir: &Path) -> std::io::Result<()> {
+    let done = dir.join("made");
+    if done.exists() {
+        return Ok(());
+    }
+    fs::create_dir_all(dir)?;
+    let mut archive = tar::Archive::new(zstd::Decoder::new(IMAGES)?);
+    archive.set_preserve_mtime(false);
+    archive.unpack(dir)?;
+    fs::write(done, "")
+}
+
+/// LR-207 from its first look to its job sheet.
+fn walk(bench: &Bench, dir: &Path, common: &Common) -> Result<u8, Refusal> {
+    let (source, target) = (dir.join("tamarack-t250.drive.toml"), dir.join("corvane-nx.drive.toml"));
+    let say = |text: String| {
+        if !common.json {
+            println!("{text}");
+        }
+    };
+    say("LR-207  Alder Weir fish-count station: its start disk is full, it gets a larger and faster one".into());
+    say(format!("Look    {} drives on the bench", bench.workshop.drives().len()));
+    for path in [&source, &target] {
+        let drive = bench.workshop.source(path)?;
+        let looked = Looked::at(&drive);
+        let (identity, size) = (drive.identity(), drive.geometry().size_bytes);
+        say(format!(
+            "        {} {}, {}, {}: {} partitions",
+            identity.model,
+            identity.serial,
+            human(size),
+            identity.bus.word(),
+            looked.table.data_partitions().len()
+        ));
+        for (number, volume) in &looked.volumes {
+            let used = volume.used_bytes.map(|used| format!(", {} used", human(used))).unwrap_or_default();
+            say(format!("          {number} {} {} {}{used}", volume.label, volume.kind.word(), human(volume.size_bytes)));
+        }
+    }
+    let order = Order {
+        ticket: "LR-207".into(),
+        customer: "Alder Weir fish-count station".into(),
+        technician: "Ines".into(),
+        restart: true,
+        ..Order::new(source, target)
+    };
+    let prepared = bench.prepare(&order)?;
+    say(format!(
+        "Plan    {} to copy, the second table moves to the new end of {}",
+        human(prepared.plan.bytes()),
+        human(prepared.plan.target.size_bytes)
+    ));
+    for hazard in &prepared.hazards {
+        say(format!("        {}  {}", jobs::level(hazard.level), hazard.text));
+    }
+    let tail = prepared.candidate.tail();
+    say(format!("Run     released by its tail {tail}"));
+    let follower = |event: &Event| {
+        if let Event::Phase { phase, total, .. } = event
+            && *total > 0
+            && !common.json
+        {
+            println!("        {} {}", phase.word(), human(*total));
+        }
+    };
+    let report = bench.run(prepared, &tail, &Control::new(), &follower)?;
+    say(format!("        took {} of the drives' own time", span(report.seconds)));
+    say("Prove".into());
+    if common.json {
+        jobs::finish(&report, common);
+    } else {
+        jobs::print_report(&report, common.verbose);
+    }
+    let paper = dir.join("LR-207.pdf");
+    jobs::sheet(bench, report.job, None, Some(paper.clone()))?;
+    say(format!("Hand over\n        job sheet {}\n        {}", paper.display(), sheet::outcome_sentence(&report)));
+    Ok(if report.job > 0 { exit_code(report.outcome, false) } else { code::REFUSED })
+}

@@ -1,0 +1,303 @@
+//! The commands, one function each. Each gives its exit code.
+
+use crate::document::{Drive, Show};
+use crate::follow::{Follower, obey_signals};
+use crate::{CloneArgs, Common, code, exit_code};
+use badger_bench::ribbon::Ribbon;
+use badger_bench::sheet::{SheetData, draw, verdict};
+use badger_bench::{Bench, Order, ledger};
+use badger_drive::Refusal;
+use badger_drive::size::{human, span, thousands};
+use badger_transfer::hazard::{self, Looked};
+use badger_transfer::{Control, Hazard, Level, Line, Outcome, Report, Verdict, verify as compare};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+fn print_json(value: &impl Serialize) {
+    println!("{}", serde_json::to_string_pretty(value).unwrap_or_default());
+}
+
+fn no_ledger(error: ledger::Error) -> Refusal {
+    Refusal::new("ledger", error.to_string())
+}
+
+/// The mark and word of a hazard's level.
+pub fn level(level: Level) -> &'static str {
+    match level {
+        Level::Stop => "◆ stop",
+        Level::Mind => "▲ mind",
+        Level::Note => "· note",
+    }
+}
+
+fn print_hazards(hazards: &[Hazard]) {
+    for hazard in hazards {
+        println!("  {}  {}  [{}]", level(hazard.level), hazard.text, hazard.code);
+    }
+}
+
+/// `badger drives`.
+pub fn drives(bench: &Bench, common: &Common) -> Result<u8, Refusal> {
+    let found = bench.workshop.drives();
+    if common.json {
+        let drives: Vec<Drive> = found.iter().map(|found| Drive::new(&found.identity, found.geometry, Some(found))).collect();
+        print_json(&serde_json::json!({ "drives": drives }));
+        return Ok(code::DONE);
+    }
+    if found.is_empty() {
+        println!("no drives attached");
+    }
+    for found in &found {
+        let identity = &found.identity;
+        let mut known: Vec<String> = found.uses.iter().map(ToString::to_string).collect();
+        if found.system {
+            known.insert(0, "this machine's own".into());
+        }
+        if let Some(adapter) = &identity.adapter {
+            known.push(format!("box says \"{adapter}\""));
+        }
+        println!(
+            "{:<16} {:<24} {:<20} {:>9}  {}{}{}",
+            identity.path.display(),
+            identity.model,
+            if identity.serial.is_empty() { "-" } else { &identity.serial },
+            human(found.geometry.size_bytes),
+            identity.bus.word(),
+            if known.is_empty() { "" } else { "  · " },
+            known.join(" · ")
+        );
+    }
+    Ok(code::DONE)
+}
+
+/// `badger show`.
+pub fn show(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> {
+    let source = bench.workshop.source(path)?;
+    let looked = Looked::at(&source);
+    let found = bench.workshop.found(path);
+    if common.json {
+        let drive = Drive::new(source.identity(), source.geometry(), found.as_ref());
+        print_json(&Show::new(drive, &looked, found.as_ref()));
+        return Ok(code::DONE);
+    }
+    let (identity, geometry) = (source.identity(), source.geometry());
+    println!("{}  {}  {}  {}", identity.model, identity.serial, human(geometry.size_bytes), identity.bus.word());
+    println!(
+        "  tail {}  sectors {} / {} bytes  {} sectors",
+        identity.tail(),
+        geometry.logical_sector,
+        geometry.physical_sector,
+        thousands(geometry.sectors())
+    );
+    if let Some(adapter) = &identity.adapter {
+        println!("  the box says \"{adapter}\", the drive behind it {}, firmware {}", identity.model, identity.firmware);
+    }
+    let table = &looked.table;
+    println!("  {}{}  {}", table.kind.word(), if table.is_sound() { "" } else { ", damaged" }, table.disk_id);
+    let ribbon = Ribbon::of(&looked, geometry.size_bytes);
+    for part in &ribbon.parts {
+        let used = part.used.map(|used| format!("{} used", human(used))).unwrap_or_default();
+        println!("  {:>3}  {:<24} {:<12} {:>9}  {:>12}  at {}", part.number, part.name, part.content, human(part.len), used, human(part.start));
+    }
+    print_hazards(&hazard::of_drive(found.as_ref(), &looked));
+    Ok(code::DONE)
+}
+
+fn print_proof(lines: &[Line], verbose: bool) {
+    for line in lines {
+        let (mark, word) = verdict(line.result);
+        println!("  {mark} {:<12} {:<12} {}", line.what, word, line.text);
+        if verbose || line.result == Verdict::Fails {
+            line.evidence.iter().for_each(|evidence| println!("      {evidence}"));
+        }
+    }
+}
+
+/// `badger check`.
+pub fn check(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> {
+    let source = bench.workshop.source(path)?;
+    let looked = Looked::at(&source);
+    let table = &looked.table;
+    let mut lines = Vec::new();
+    let (result, text) = if table.is_sound() { (Verdict::Holds, "is sound") } else { (Verdict::Fails, "is damaged") };
+    let mut line = Line::new("table", result, format!("{} with {} partitions {text}", table.kind.word(), table.data_partitions().len()));
+    line.evidence = table.problems.iter().map(|problem| format!("{}: {}", problem.code, problem.text)).collect();
+    lines.push(line);
+    for (number, volume) in &looked.volumes {
+        let (result, text) = if volume.problems.is_empty() {
+            (Verdict::NotChecked, "recognised; its inside was not looked at".to_string())
+        } else {
+            (Verdict::Fails, volume.problems.join("; "))
+        };
+        lines.push(Line::new("file-system", result, format!("partition {number}, {}: {text}", volume.kind.word())));
+    }
+    lines.push(Line::new("boot", Verdict::NotChecked, "starting up was not looked at"));
+    lines.push(Line::new("licence", Verdict::NotChecked, "the licence was not looked at"));
+    if common.json {
+        print_json(&serde_json::json!({ "proof": lines }));
+    } else {
+        print_proof(&lines, true);
+    }
+    Ok(if lines.iter().any(|line| line.result == Verdict::Fails) { code::LOSS } else { code::DONE })
+}
+
+/// The order the arguments name.
+pub fn order(args: &CloneArgs) -> Order {
+    Order {
+        new_size: args.new_size,
+        ids: args.ids.into(),
+        restart: args.restart,
+        again: args.again,
+        ticket: args.ticket.clone(),
+        customer: args.customer.clone(),
+        technician: args.technician.clone(),
+        ..Order::new(args.source.clone(), args.target.clone())
+    }
+}
+
+/// `badger clone`.
+pub fn clone(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Refusal> {
+    let refused = |refusal: Refusal| {
+        if common.json || common.events {
+            let mut report = Report::new(args.source.display().to_string(), args.target.display().to_string());
+            report.reason = refusal.text.clone();
+            report.code = refusal.code.to_string();
+            finish(&report, common);
+            return Ok(code::REFUSED);
+        }
+        Err(refusal)
+    };
+    let prepared = match bench.prepare(&order(args)) {
+        Ok(prepared) => prepared,
+        Err(refusal) => return refused(refusal),
+    };
+    if !common.json && !common.events {
+        let (from, to) = (prepared.source.identity(), prepared.candidate.identity());
+        println!("{} {} → {} {}", from.model, human(prepared.plan.source.size_bytes), to.model, human(prepared.plan.target.size_bytes));
+        print_hazards(&prepared.hazards);
+        if let Some((past, job)) = &prepared.unfinished {
+            println!("  goes on with the unfinished run of job {job} at {}", human(past.done));
+        }
+    }
+    let control = Arc::new(Control::new());
+    control.limit(args.rate.unwrap_or(0));
+    obey_signals(control.clone());
+    let follower = Follower::new(common);
+    let report = bench.run(prepared, &args.confirm, &control, &follower);
+    follower.finish();
+    let report = match report {
+        Ok(report) => report,
+        Err(refusal) => return refused(refusal),
+    };
+    finish(&report, common);
+    Ok(exit_code(report.outcome, control.is_stopped()))
+}
+
+/// Prints the outcome of a run.
+pub fn finish(report: &Report, common: &Common) {
+    if common.json {
+        print_json(report);
+    } else if common.events {
+        println!("{}", serde_json::json!({ "event": "report", "report": report }));
+    } else {
+        print_report(report, common.verbose);
+    }
+}
+
+/// The outcome in words.
+pub fn print_report(report: &Report, verbose: bool) {
+    println!(
+        "{}  job {}  {} read, {} written, {} needed no writing, {}",
+        report.outcome.word(),
+        report.job,
+        human(report.read_bytes),
+        human(report.written_bytes),
+        human(report.skipped_bytes),
+        span(report.seconds)
+    );
+    if !report.reason.is_empty() {
+        println!("  {}", report.reason);
+    }
+    for lost in report.lost.iter().take(20) {
+        println!("  lost: sector {} and on, {} sectors", thousands(lost.start), thousands(lost.sectors));
+    }
+    if report.lost.len() > 20 {
+        println!("  and {} more stretches; --json lists them all", report.lost.len() - 20);
+    }
+    print_proof(&report.proof, verbose);
+    if report.outcome == Outcome::Proved && !report.hash.source.is_empty() {
+        println!("  blake3 tree of the source  {}", report.hash.source);
+        println!("  blake3 tree of the target  {}", report.hash.target);
+    }
+}
+
+/// `badger verify`.
+pub fn verify(bench: &Bench, a: &Path, b: &Path, common: &Common) -> Result<u8, Refusal> {
+    let (a, b) = (bench.workshop.source(a)?, bench.workshop.source(b)?);
+    let control = Arc::new(Control::new());
+    obey_signals(control.clone());
+    let follower = Follower::new(common);
+    let clock = a.clock().or_else(|| b.clock()).unwrap_or_else(|| bench.workshop.clock.clone());
+    let comparison = compare::compare(&a, &b, &control, &follower, &*clock);
+    follower.finish();
+    let same = comparison.differing.is_empty() && comparison.unreadable.is_empty();
+    if common.json {
+        print_json(&serde_json::json!({
+            "same": same, "compared_bytes": comparison.bytes, "differing_sectors": comparison.sectors,
+            "differing": comparison.differing, "unreadable": comparison.unreadable,
+            "size_bytes": [a.geometry().size_bytes, b.geometry().size_bytes],
+        }));
+    } else if same && !comparison.stopped {
+        println!("equal over {}", human(comparison.bytes));
+    } else {
+        println!("{} sectors differ, {} stretches could not be read", thousands(comparison.sectors), comparison.unreadable.len());
+        for stretch in comparison.differing.iter().take(20) {
+            println!("  sector {} and on, {} sectors", thousands(stretch.start), thousands(stretch.sectors));
+        }
+    }
+    Ok(match () {
+        () if comparison.stopped => code::STOPPED,
+        () if same => code::DONE,
+        () => code::LOSS,
+    })
+}
+
+/// `badger jobs`.
+pub fn jobs(bench: &Bench, common: &Common) -> Result<u8, Refusal> {
+    let jobs = bench.open_ledger().and_then(|ledger| ledger.jobs()).map_err(no_ledger)?;
+    if common.json {
+        print_json(&serde_json::json!({ "jobs": jobs }));
+        return Ok(code::DONE);
+    }
+    for job in jobs {
+        let outcome = job.outcome.as_deref().unwrap_or(if job.started.is_some() { "unfinished" } else { "planned" });
+        println!("{:>5}  {:<10} {:<28} {}  {outcome}", job.id, job.ticket, job.customer, ledger::written(job.created));
+    }
+    Ok(code::DONE)
+}
+
+/// `badger sheet`.
+pub fn sheet(bench: &Bench, job: i64, svg: Option<PathBuf>, pdf: Option<PathBuf>) -> Result<u8, Refusal> {
+    let ledger = bench.open_ledger().map_err(no_ledger)?;
+    let none = || Refusal::new("no-sheet", format!("job {job} has no finished run in the ledger; badger jobs lists them"));
+    let (_, json) = ledger.last_run(job).map_err(no_ledger)?.ok_or_else(none)?;
+    let mut data: SheetData = serde_json::from_str(&json).map_err(|_| none())?;
+    if let Some(row) = ledger.job(job).map_err(no_ledger)? {
+        (data.keep_until, data.ticket, data.customer) = (row.keep_until, row.ticket, row.customer);
+    }
+    let drawing = draw(&data);
+    let write = |path: &PathBuf, bytes: &[u8]| {
+        std::fs::write(path, bytes).map_err(|error| Refusal::new("not-writable", format!("{}: {error}", path.display())))
+    };
+    if let Some(path) = &svg {
+        write(path, drawing.svg().as_bytes())?;
+    }
+    if let Some(path) = &pdf {
+        write(path, &drawing.pdf())?;
+    }
+    if svg.is_none() && pdf.is_none() {
+        print!("{}", drawing.svg());
+    }
+    Ok(code::DONE)
+}

@@ -1,0 +1,209 @@
+//! The command line of Zealous Badger. Every job can be done from here; the screens run the same engine.
+
+mod demo;
+mod document;
+mod follow;
+mod jobs;
+
+use badger_bench::Bench;
+use badger_drive::{Refusal, Workshop, size};
+use badger_layout::plan::Ids;
+use badger_transfer::Outcome;
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::io::IsTerminal;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+#[derive(Parser)]
+#[command(name = "badger", version, about = "The bench of a repair technician: tell drives apart, clone them, prove the result")]
+struct Cli {
+    #[command(subcommand)]
+    command: Option<Command>,
+    #[command(flatten)]
+    common: Common,
+}
+
+/// Options every command takes.
+#[derive(Args, Clone)]
+pub struct Common {
+    /// Print one JSON document at the end and nothing else
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Print one JSON object a line while it runs
+    #[arg(long, global = true)]
+    pub events: bool,
+    /// The workshop's ledger
+    #[arg(long, global = true, value_name = "FILE")]
+    pub ledger: Option<PathBuf>,
+    /// Say more
+    #[arg(short, long, global = true)]
+    pub verbose: bool,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Make the sample workshop (once) and open the bench on it
+    Demo {
+        /// Where the sample workshop is
+        #[arg(long, value_name = "DIR")]
+        dir: Option<PathBuf>,
+        /// Go through the whole example without screens
+        #[arg(long)]
+        run: bool,
+        /// Let the sample drives' time pass so many times faster
+        #[arg(long, value_name = "TIMES", default_value_t = 1)]
+        hurry: u32,
+    },
+    /// Drives attached now
+    Drives,
+    /// Identity, partition table, partitions, file systems, hazards of a drive
+    Show {
+        /// Block device, raw file or simulated drive
+        drive: PathBuf,
+    },
+    /// Everything that can be proved about a drive without writing
+    Check {
+        /// Block device, raw file or simulated drive
+        drive: PathBuf,
+    },
+    /// Clone a drive onto another one and prove it
+    Clone(CloneArgs),
+    /// Compare two drives or images
+    Verify {
+        /// One
+        a: PathBuf,
+        /// The other
+        b: PathBuf,
+    },
+    /// Jobs in the ledger
+    Jobs,
+    /// The paper of a job
+    Sheet {
+        /// Number of the job
+        job: i64,
+        /// Write it as SVG
+        #[arg(long, value_name = "FILE")]
+        svg: Option<PathBuf>,
+        /// Write it as PDF
+        #[arg(long, value_name = "FILE")]
+        pdf: Option<PathBuf>,
+    },
+}
+
+/// `badger clone`.
+#[derive(Args, Clone)]
+pub struct CloneArgs {
+    /// Read, never written to
+    pub source: PathBuf,
+    /// Overwritten
+    pub target: PathBuf,
+    /// The target's tail: the last four letters or digits of its serial, or of its file name
+    #[arg(long, value_name = "TAIL", default_value = "")]
+    pub confirm: String,
+    /// Make the target file first, with this size
+    #[arg(long, value_name = "SIZE", value_parser = size::parse)]
+    pub new_size: Option<u64>,
+    /// Keep the disk and partition identifiers, or give the target fresh ones
+    #[arg(long, value_enum, default_value_t = IdsArg::Keep)]
+    pub ids: IdsArg,
+    /// Begin anew where an unfinished run could be gone on with
+    #[arg(long)]
+    pub restart: bool,
+    /// Read the source a second time after the proof
+    #[arg(long)]
+    pub again: bool,
+    /// Read no faster than this, a second
+    #[arg(long, value_name = "SIZE", value_parser = size::parse)]
+    pub rate: Option<u64>,
+    /// The customer's ticket
+    #[arg(long, default_value = "")]
+    pub ticket: String,
+    /// The customer
+    #[arg(long, default_value = "")]
+    pub customer: String,
+    /// The technician
+    #[arg(long, default_value = "")]
+    pub technician: String,
+}
+
+/// `--ids`.
+#[derive(Clone, Copy, ValueEnum)]
+pub enum IdsArg {
+    /// The source's.
+    Keep,
+    /// New ones.
+    Fresh,
+}
+
+impl From<IdsArg> for Ids {
+    fn from(arg: IdsArg) -> Self {
+        match arg {
+            IdsArg::Keep => Self::Keep,
+            IdsArg::Fresh => Self::Fresh,
+        }
+    }
+}
+
+/// Exit codes that scripts may rely on.
+pub mod code {
+    /// Done and proved.
+    pub const DONE: u8 = 0;
+    /// Done, with loss or with a proof that failed.
+    pub const LOSS: u8 = 1;
+    /// Refused before anything was written.
+    pub const REFUSED: u8 = 2;
+    /// Broken off; can be resumed.
+    pub const BROKEN_OFF: u8 = 3;
+    /// Stopped by the user.
+    pub const STOPPED: u8 = 130;
+}
+
+/// The exit code of an outcome.
+pub fn exit_code(outcome: Outcome, stopped: bool) -> u8 {
+    match outcome {
+        Outcome::Proved => code::DONE,
+        Outcome::Finished | Outcome::Incomplete => code::LOSS,
+        Outcome::Refused => code::REFUSED,
+        Outcome::Interrupted if stopped => code::STOPPED,
+        Outcome::Interrupted => code::BROKEN_OFF,
+    }
+}
+
+/// Where this user's data is kept.
+pub fn data_dir() -> PathBuf {
+    let home = || PathBuf::from(std::env::var_os("HOME").unwrap_or_else(|| "/root".into())).join(".local/share");
+    std::env::var_os("XDG_DATA_HOME").map(PathBuf::from).filter(|dir| dir.is_absolute()).unwrap_or_else(home).join("zealous-badger")
+}
+
+fn main() -> ExitCode {
+    let cli = Cli::parse();
+    let ledger = cli.common.ledger.clone().unwrap_or_else(|| data_dir().join("ledger.db"));
+    let bench = Bench { workshop: Workshop::default(), ledger };
+    let done = match cli.command {
+        None => open(bench),
+        Some(Command::Demo { dir, run, hurry }) => demo::demo(dir, run, hurry, &cli.common),
+        Some(Command::Drives) => jobs::drives(&bench, &cli.common),
+        Some(Command::Show { drive }) => jobs::show(&bench, &drive, &cli.common),
+        Some(Command::Check { drive }) => jobs::check(&bench, &drive, &cli.common),
+        Some(Command::Clone(args)) => jobs::clone(&bench, &args, &cli.common),
+        Some(Command::Verify { a, b }) => jobs::verify(&bench, &a, &b, &cli.common),
+        Some(Command::Jobs) => jobs::jobs(&bench, &cli.common),
+        Some(Command::Sheet { job, svg, pdf }) => jobs::sheet(&bench, job, svg, pdf),
+    };
+    match done {
+        Ok(code) => ExitCode::from(code),
+        Err(refusal) => {
+            eprintln!("refused ({}): {}", refusal.code, refusal.text);
+            ExitCode::from(code::REFUSED)
+        }
+    }
+}
+
+/// Opens the screens.
+pub fn open(bench: Bench) -> Result<u8, Refusal> {
+    if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
+        return Err(Refusal::new("no-terminal", "the bench needs a terminal; without one give a command, see badger --help"));
+    }
+    badger_tui::open(bench).map_err(|error| Refusal::new("terminal", format!("the terminal: {error}")))?;
+    Ok(code::DONE)
+}

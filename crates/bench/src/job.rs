@@ -1,0 +1,240 @@
+//! One order, from two paths to a report. The command line and the screens both come through here.
+
+use crate::ledger::{self, Ledger};
+use crate::rates::Rates;
+use crate::ribbon::Ribbon;
+use crate::sheet::{DriveFacts, SheetData};
+use badger_drive::clock::Clock;
+use badger_drive::{Candidate, Refusal, Source, Workshop};
+use badger_layout::Plan;
+use badger_layout::plan::{self, Ids, Side};
+use badger_transfer::hazard::{self, Looked};
+use badger_transfer::journal::{Journal, Past};
+use badger_transfer::run::{self, Run};
+use badger_transfer::{Control, Event, Hazard, Observer, Phase, Report};
+use std::fs::File;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+
+/// What is asked for.
+#[derive(Clone, Debug)]
+pub struct Order {
+    /// Path of the source.
+    pub source: PathBuf,
+    /// Path of the target.
+    pub target: PathBuf,
+    /// Size of a target file that shall be made, in bytes.
+    pub new_size: Option<u64>,
+    /// Identifiers on the target.
+    pub ids: Ids,
+    /// Begin anew even where an unfinished run could be gone on with.
+    pub restart: bool,
+    /// Read the source a second time after the proof.
+    pub again: bool,
+    /// The customer's ticket; may be empty.
+    pub ticket: String,
+    /// Customer; may be empty.
+    pub customer: String,
+    /// Who does it; may be empty.
+    pub technician: String,
+}
+
+impl Order {
+    /// An exact clone that keeps identifiers.
+    pub fn new(source: impl Into<PathBuf>, target: impl Into<PathBuf>) -> Self {
+        let none = String::new;
+        Self {
+            source: source.into(),
+            target: target.into(),
+            new_size: None,
+            ids: Ids::Keep,
+            restart: false,
+            again: false,
+            ticket: none(),
+            customer: none(),
+            technician: none(),
+        }
+    }
+}
+
+/// An order that was looked at and planned; nothing is written yet.
+pub struct Prepared {
+    /// The order.
+    pub order: Order,
+    /// The source, open for reading.
+    pub source: Source,
+    /// What is on it.
+    pub looked: Looked,
+    /// The target, not open yet.
+    pub candidate: Candidate,
+    /// What will be done.
+    pub plan: Plan,
+    /// What to know before.
+    pub hazards: Vec<Hazard>,
+    /// What an unfinished run between these two has done, and the job it belongs to.
+    pub unfinished: Option<(Past, i64)>,
+}
+
+impl Prepared {
+    /// The strip of the source.
+    pub fn source_ribbon(&self) -> Ribbon {
+        Ribbon::of(&self.looked, self.source.geometry().size_bytes)
+    }
+
+    /// The strip of the target after the run.
+    pub fn target_ribbon(&self) -> Ribbon {
+        Ribbon::planned(&self.plan, &self.source_ribbon())
+    }
+}
+
+/// The place where jobs are done: drives and the ledger.
+#[derive(Clone)]
+pub struct Bench {
+    /// The drives.
+    pub workshop: Workshop,
+    /// Path of the ledger.
+    pub ledger: PathBuf,
+}
+
+fn random() -> [u8; 16] {
+    let mut bytes = [0; 16];
+    // The kernel's source of randomness does not run dry and does not fail once the machine is up.
+    File::open("/dev/urandom").and_then(|mut file| file.read_exact(&mut bytes)).expect("the system gives random bytes");
+    bytes
+}
+
+fn ledger_refusal(error: &dyn std::fmt::Display) -> Refusal {
+    Refusal::new("ledger", error.to_string())
+}
+
+impl Bench {
+    /// Opens the ledger.
+    ///
+    /// # Errors
+    /// See [`ledger::Error`].
+    pub fn open_ledger(&self) -> Result<Ledger, ledger::Error> {
+        Ledger::open(&self.ledger)
+    }
+
+    fn journals(&self) -> PathBuf {
+        let mut name = self.ledger.file_stem().unwrap_or_default().to_os_string();
+        name.push("-journals");
+        self.ledger.with_file_name(name)
+    }
+
+    /// Looks at both drives and makes the plan. Nothing is written, nothing is created.
+    ///
+    /// # Errors
+    /// A refusal where there is nothing to plan. Refusals that depend on the target's state are among the hazards.
+    pub fn prepare(&self, order: &Order) -> Result<Prepared, Refusal> {
+        let source = self.workshop.source(&order.source)?;
+        let geometry = source.geometry();
+        let candidate = self.workshop.candidate(&order.target, order.new_size, geometry.logical_sector)?;
+        if let Some(stop) = candidate.stops(&source, geometry.size_bytes).into_iter().next() {
+            return Err(stop);
+        }
+        let looked = Looked::at(&source);
+        let here = Side { key: source.key(), size_bytes: geometry.size_bytes, sector: geometry.logical_sector };
+        let there = Side { key: candidate.key(), size_bytes: candidate.geometry().size_bytes, sector: candidate.geometry().logical_sector };
+        let mut plan = plan::exact(&looked.table, &here, &there, order.ids, random)?;
+        let past = Journal::peek(&self.journals(), &here.key, &there.key)
+            .map_err(|error| Refusal::new("journal", format!("the journal of the unfinished run: {error}")))?;
+        let mut unfinished = None;
+        if let Some((begun, job, past)) = past.filter(|_| !order.restart) {
+            if begun.source != plan.source || begun.target != plan.target || begun.ids != plan.ids {
+                let text = "an unfinished run between these two drives was begun with other options: give the same ones, or --restart to begin anew";
+                return Err(Refusal::new("run-differs", text));
+            }
+            plan = begun;
+            unfinished = Some((past, job));
+        }
+        let hazards = hazard::of_clone(&self.workshop, &source, &looked, &candidate, &plan);
+        Ok(Prepared { order: order.clone(), source, looked, candidate, plan, hazards, unfinished })
+    }
+
+    /// Releases the target by its tail and runs the plan to its end.
+    ///
+    /// # Errors
+    /// A refusal; then nothing was written.
+    pub fn run(&self, prepared: Prepared, tail: &str, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
+        let Prepared { order, source, looked, candidate, plan, .. } = prepared;
+        let mut ledger = self.open_ledger().map_err(|error| ledger_refusal(&error))?;
+        let source_facts = DriveFacts::new(source.identity(), source.geometry(), Ribbon::of(&looked, source.geometry().size_bytes));
+        let target_facts = DriveFacts::new(candidate.identity(), candidate.geometry(), Ribbon::planned(&plan, &source_facts.ribbon));
+        let target = candidate.release(&source, plan.reach(), tail)?;
+        let clock: Arc<dyn Clock> = source.clock().or_else(|| target.clock()).unwrap_or_else(|| self.workshop.clock.clone());
+        let journal = self.journal(&ledger, &order, plan)?;
+        let job = journal.job;
+        let noted = ledger.seen(source.identity(), source.geometry()).and_then(|_| ledger.seen(target.identity(), target.geometry()));
+        let run_id = noted.and_then(|_| ledger.begin_run(job)).map_err(|error| ledger_refusal(&error))?;
+        let resumed = journal.past.done;
+        let plan = journal.plan.clone();
+        if resumed > 0 {
+            ledger.note(run_id, &format!("gone on with at {}", badger_drive::size::human(resumed))).map_err(|error| ledger_refusal(&error))?;
+        }
+        let recorder = Recorder { rates: Mutex::new((Rates::new(plan.source.size_bytes), None)), outer: observer };
+        let started = ledger::now();
+        let mut report = run::start(Run { source, target, journal, control, observer: &recorder, clock, again: order.again })?;
+        let rates = recorder.rates.into_inner().expect("recorder lock").0;
+        let row = ledger.job(job).ok().flatten();
+        let sheet = SheetData {
+            job,
+            workshop: ledger.setting("workshop").ok().flatten().unwrap_or_default(),
+            ticket: row.as_ref().map(|row| row.ticket.clone()).unwrap_or_default(),
+            customer: row.as_ref().map(|row| row.customer.clone()).unwrap_or_default(),
+            technician: row.as_ref().map(|row| row.technician.clone()).unwrap_or_default(),
+            started,
+            ended: ledger::now(),
+            keep_until: None,
+            source: source_facts,
+            target: target_facts,
+            rates: rates.cells(),
+            report: report.clone(),
+        };
+        let json = serde_json::to_string(&sheet).unwrap_or_default();
+        if let Err(error) = ledger.end_run(run_id, &report, &json) {
+            report.reason = format!("{} (the ledger could not be written: {error})", report.reason).trim().to_string();
+        }
+        Ok(report)
+    }
+
+    /// The journal to go on with, or a new one with a new job.
+    fn journal(&self, ledger: &Ledger, order: &Order, plan: Plan) -> Result<Journal, Refusal> {
+        let failed = |error: std::io::Error| Refusal::new("journal", format!("the journal of the run cannot be written: {error}"));
+        let dir = ledger.journals();
+        if !order.restart
+            && let Some(journal) = Journal::find(&dir, &plan.source.key, &plan.target.key).map_err(failed)?
+            && journal.plan == plan
+        {
+            return Ok(journal);
+        }
+        let job = ledger.new_job(&order.ticket, &order.customer, &order.technician, &plan.source.key, &plan.target.key);
+        Journal::begin(&dir, plan, job.map_err(|error| ledger_refusal(&error))?).map_err(failed)
+    }
+
+    /// Whether a path names a drive on this bench, for messages.
+    pub fn knows(&self, path: &Path) -> bool {
+        self.workshop.drives().iter().any(|found| found.identity.path == path)
+    }
+}
+
+/// Keeps the rates of the copying phase and passes everything on.
+struct Recorder<'a> {
+    rates: Mutex<(Rates, Option<Phase>)>,
+    outer: &'a dyn Observer,
+}
+
+impl Observer for Recorder<'_> {
+    fn event(&self, event: &Event) {
+        {
+            let mut held = self.rates.lock().expect("recorder lock");
+            match event {
+                Event::Phase { phase, .. } => held.1 = Some(*phase),
+                _ if held.1 == Some(Phase::Copy) => held.0.event(event),
+                _ => {}
+            }
+        }
+        self.outer.event(event);
+    }
+}

@@ -1,0 +1,434 @@
+//! The workshop's database of drives, jobs, runs and events. Described in `docs/formats/ledger.md`.
+//!
+//! SQLite in write-ahead mode: it survives a kill at any moment, and two programs may use it at once.
+
+use badger_drive::discover::Found;
+use badger_drive::{Geometry, Identity};
+use badger_transfer::Report;
+use rusqlite::{Connection, OptionalExtension, Row, params};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// What can go wrong with the ledger.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// SQLite's own words.
+    #[error("the ledger {path}: {error}")]
+    Sqlite {
+        /// The file.
+        path: PathBuf,
+        /// What SQLite said.
+        error: rusqlite::Error,
+    },
+    /// Written by a later version of this program.
+    #[error("the ledger {path} has schema {found}, this program knows up to {known}: use the later version of the program")]
+    Newer {
+        /// The file.
+        path: PathBuf,
+        /// Schema found.
+        found: i64,
+        /// Highest schema known.
+        known: i64,
+    },
+}
+
+/// Each step brings the schema from its index to the next version. Steps are never changed, only added.
+const MIGRATIONS: [&str; 1] = ["
+    CREATE TABLE setting (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
+    CREATE TABLE drive (
+        key TEXT PRIMARY KEY, model TEXT NOT NULL, serial TEXT NOT NULL, firmware TEXT NOT NULL, bus TEXT NOT NULL,
+        size_bytes INTEGER NOT NULL, logical_sector INTEGER NOT NULL, first_seen INTEGER NOT NULL, last_seen INTEGER NOT NULL) STRICT;
+    CREATE TABLE job (
+        id INTEGER PRIMARY KEY AUTOINCREMENT, ticket TEXT NOT NULL, customer TEXT NOT NULL, technician TEXT NOT NULL,
+        created INTEGER NOT NULL, source_key TEXT NOT NULL, target_key TEXT NOT NULL, keep_until INTEGER, handed_over INTEGER) STRICT;
+    CREATE INDEX job_by_source ON job (source_key);
+    CREATE INDEX job_by_target ON job (target_key);
+    CREATE TABLE run (
+        id INTEGER PRIMARY KEY AUTOINCREMENT, job INTEGER NOT NULL REFERENCES job (id), started INTEGER NOT NULL, ended INTEGER,
+        outcome TEXT, report TEXT, sheet TEXT) STRICT;
+    CREATE INDEX run_by_job ON run (job);
+    CREATE TABLE event (
+        id INTEGER PRIMARY KEY AUTOINCREMENT, run INTEGER NOT NULL REFERENCES run (id), at INTEGER NOT NULL, text TEXT NOT NULL) STRICT;
+    CREATE INDEX event_by_run ON event (run);
+    CREATE TABLE proof (
+        run INTEGER NOT NULL REFERENCES run (id), line INTEGER NOT NULL, what TEXT NOT NULL, result TEXT NOT NULL, text TEXT NOT NULL,
+        PRIMARY KEY (run, line)) STRICT;
+"];
+
+/// A drive the workshop has seen.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
+pub struct DriveRow {
+    /// Stable key.
+    pub key: String,
+    /// Model.
+    pub model: String,
+    /// Serial.
+    pub serial: String,
+    /// Bytes.
+    pub size_bytes: u64,
+    /// Seconds since 1970.
+    pub first_seen: i64,
+    /// Seconds since 1970.
+    pub last_seen: i64,
+}
+
+/// A job with the outcome of its last run. Times are seconds since 1970.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
+pub struct JobRow {
+    /// Number.
+    pub id: i64,
+    /// The customer's ticket; may be empty.
+    pub ticket: String,
+    /// Customer; may be empty.
+    pub customer: String,
+    /// Who did it.
+    pub technician: String,
+    /// When it was begun.
+    pub created: i64,
+    /// Key of the source.
+    pub source_key: String,
+    /// Key of the target.
+    pub target_key: String,
+    /// Until when the old drive is kept.
+    pub keep_until: Option<i64>,
+    /// When it was handed over.
+    pub handed_over: Option<i64>,
+    /// Start of the last run.
+    pub started: Option<i64>,
+    /// End of the last run; `None` while it goes on or after a kill.
+    pub ended: Option<i64>,
+    /// Outcome of the last run.
+    pub outcome: Option<String>,
+}
+
+/// The open ledger.
+pub struct Ledger {
+    db: Connection,
+    path: PathBuf,
+}
+
+/// Seconds since 1970, now.
+pub fn now() -> i64 {
+    jiff::Timestamp::now().as_second()
+}
+
+/// A moment as the workshop writes it, local time: `2026-11-25 14:22`.
+pub fn written(seconds: i64) -> String {
+    local(seconds, "%Y-%m-%d %H:%M")
+}
+
+/// A day as the workshop writes it: `2026-11-25`.
+pub fn day(seconds: i64) -> String {
+    local(seconds, "%Y-%m-%d")
+}
+
+/// A moment in local time by a strftime pattern.
+pub fn local(seconds: i64, pattern: &str) -> String {
+    let moment = jiff::Timestamp::from_second(seconds).unwrap_or_default();
+    moment.to_zoned(jiff::tz::TimeZone::system()).strftime(pattern).to_string()
+}
+
+const JOB: &str =
+    "SELECT job.id, ticket, customer, technician, created, source_key, target_key, keep_until, handed_over, run.started, run.ended, run.outcome
+    FROM job LEFT JOIN run ON run.id = (SELECT max(id) FROM run WHERE run.job = job.id)";
+
+fn job_row(row: &Row) -> rusqlite::Result<JobRow> {
+    Ok(JobRow {
+        id: row.get(0)?,
+        ticket: row.get(1)?,
+        customer: row.get(2)?,
+        technician: row.get(3)?,
+        created: row.get(4)?,
+        source_key: row.get(5)?,
+        target_key: row.get(6)?,
+        keep_until: row.get(7)?,
+        handed_over: row.get(8)?,
+        started: row.get(9)?,
+        ended: row.get(10)?,
+        outcome: row.get(11)?,
+    })
+}
+
+impl Ledger {
+    /// Opens a ledger, makes it where there is none, and brings an older one up to date.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn open(path: &Path) -> Result<Self, Error> {
+        if let Some(dir) = path.parent() {
+            // Whatever is wrong with the directory shows in the next step with its name.
+            let _ = std::fs::create_dir_all(dir);
+        }
+        let wrap = |error| Error::Sqlite { path: path.to_path_buf(), error };
+        let mut db = Connection::open(path).map_err(wrap)?;
+        db.busy_timeout(Duration::from_secs(10)).map_err(wrap)?;
+        db.pragma_update(None, "journal_mode", "WAL").map_err(wrap)?;
+        db.pragma_update(None, "synchronous", "NORMAL").map_err(wrap)?;
+        db.pragma_update(None, "foreign_keys", true).map_err(wrap)?;
+        let change = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(wrap)?;
+        let version: i64 = change.pragma_query_value(None, "user_version", |row| row.get(0)).map_err(wrap)?;
+        let known = MIGRATIONS.len() as i64;
+        if version > known {
+            return Err(Error::Newer { path: path.to_path_buf(), found: version, known });
+        }
+        for step in MIGRATIONS.iter().skip(version as usize) {
+            change.execute_batch(step).map_err(wrap)?;
+        }
+        change.pragma_update(None, "user_version", known).map_err(wrap)?;
+        change.commit().map_err(wrap)?;
+        Ok(Self { db, path: path.to_path_buf() })
+    }
+
+    /// The file.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Where the journals of unfinished runs are.
+    pub fn journals(&self) -> PathBuf {
+        let mut name = self.path.file_stem().unwrap_or_default().to_os_string();
+        name.push("-journals");
+        self.path.with_file_name(name)
+    }
+
+    fn wrap<T>(&self, result: rusqlite::Result<T>) -> Result<T, Error> {
+        result.map_err(|error| Error::Sqlite { path: self.path.clone(), error })
+    }
+
+    /// A setting of the workshop, such as its name.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn setting(&self, name: &str) -> Result<Option<String>, Error> {
+        self.wrap(self.db.query_row("SELECT value FROM setting WHERE name = ?1", [name], |row| row.get(0)).optional())
+    }
+
+    /// Changes a setting.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn set(&self, name: &str, value: &str) -> Result<(), Error> {
+        self.wrap(self.db.execute("INSERT INTO setting VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET value = ?2", [name, value]))?;
+        Ok(())
+    }
+
+    /// Notes that a drive was seen now. True where it was never seen before.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn seen(&self, identity: &Identity, geometry: Geometry) -> Result<bool, Error> {
+        let key = identity.key(geometry.size_bytes);
+        let new = self.drive(&key)?.is_none();
+        self.wrap(self.db.execute(
+            "INSERT INTO drive VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?8) ON CONFLICT (key) DO UPDATE SET last_seen = ?8",
+            params![
+                key,
+                identity.model,
+                identity.serial,
+                identity.firmware,
+                identity.bus.to_string(),
+                geometry.size_bytes as i64,
+                geometry.logical_sector,
+                now()
+            ],
+        ))?;
+        Ok(new)
+    }
+
+    /// Notes a drive that discovery found.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn seen_found(&self, found: &Found) -> Result<bool, Error> {
+        self.seen(&found.identity, found.geometry)
+    }
+
+    /// What is known of a drive.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn drive(&self, key: &str) -> Result<Option<DriveRow>, Error> {
+        let row = self.db.query_row("SELECT key, model, serial, size_bytes, first_seen, last_seen FROM drive WHERE key = ?1", [key], drive_row);
+        self.wrap(row.optional())
+    }
+
+    /// Every drive ever seen, the latest first.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn drives(&self) -> Result<Vec<DriveRow>, Error> {
+        self.wrap(self.rows("SELECT key, model, serial, size_bytes, first_seen, last_seen FROM drive ORDER BY last_seen DESC, key", drive_row))
+    }
+
+    fn rows<T>(&self, sql: &str, each: impl FnMut(&Row) -> rusqlite::Result<T>) -> rusqlite::Result<Vec<T>> {
+        let mut statement = self.db.prepare_cached(sql)?;
+        statement.query_map([], each)?.collect()
+    }
+
+    /// Opens a job and gives its number.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn new_job(&self, ticket: &str, customer: &str, technician: &str, source_key: &str, target_key: &str) -> Result<i64, Error> {
+        let sql = "INSERT INTO job (ticket, customer, technician, created, source_key, target_key) VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
+        self.wrap(self.db.execute(sql, params![ticket, customer, technician, now(), source_key, target_key]))?;
+        Ok(self.db.last_insert_rowid())
+    }
+
+    /// All jobs, the latest first.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn jobs(&self) -> Result<Vec<JobRow>, Error> {
+        self.wrap(self.rows(&format!("{JOB} ORDER BY job.id DESC"), job_row))
+    }
+
+    /// One job.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn job(&self, id: i64) -> Result<Option<JobRow>, Error> {
+        self.wrap(self.db.query_row(&format!("{JOB} WHERE job.id = ?1"), [id], job_row).optional())
+    }
+
+    /// The latest job a drive took part in.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn last_job_of(&self, key: &str) -> Result<Option<JobRow>, Error> {
+        let sql = format!("{JOB} WHERE source_key = ?1 OR target_key = ?1 ORDER BY job.id DESC LIMIT 1");
+        self.wrap(self.db.query_row(&sql, [key], job_row).optional())
+    }
+
+    /// Opens a run of a job and gives its number.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn begin_run(&self, job: i64) -> Result<i64, Error> {
+        self.wrap(self.db.execute("INSERT INTO run (job, started) VALUES (?1, ?2)", params![job, now()]))?;
+        Ok(self.db.last_insert_rowid())
+    }
+
+    /// Notes something that happened in a run.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn note(&self, run: i64, text: &str) -> Result<(), Error> {
+        self.wrap(self.db.execute("INSERT INTO event (run, at, text) VALUES (?1, ?2, ?3)", params![run, now(), text]))?;
+        Ok(())
+    }
+
+    /// What happened in the runs of a job: when, and what.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn events(&self, job: i64) -> Result<Vec<(i64, String)>, Error> {
+        let sql = format!("SELECT at, text FROM event JOIN run ON run.id = event.run WHERE run.job = {job} ORDER BY event.id");
+        self.wrap(self.rows(&sql, |row| Ok((row.get(0)?, row.get(1)?))))
+    }
+
+    /// Closes a run with its outcome and everything its papers need, in one step.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn end_run(&mut self, run: i64, report: &Report, sheet: &str) -> Result<(), Error> {
+        let path = self.path.clone();
+        let mut write = || -> rusqlite::Result<()> {
+            let change = self.db.transaction()?;
+            let json = serde_json::to_string(report).unwrap_or_default();
+            change.execute(
+                "UPDATE run SET ended = ?2, outcome = ?3, report = ?4, sheet = ?5 WHERE id = ?1",
+                params![run, now(), word(report.outcome), json, sheet],
+            )?;
+            for (line, number) in report.proof.iter().zip(1i64..) {
+                change.execute("INSERT INTO proof VALUES (?1, ?2, ?3, ?4, ?5)", params![run, number, line.what, word(line.result), line.text])?;
+            }
+            change.commit()
+        };
+        write().map_err(|error| Error::Sqlite { path, error })
+    }
+
+    /// Report and sheet data of a job's last finished run.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn last_run(&self, job: i64) -> Result<Option<(Report, String)>, Error> {
+        let sql = "SELECT report, sheet FROM run WHERE job = ?1 AND report IS NOT NULL ORDER BY id DESC LIMIT 1";
+        let row: Option<(String, String)> = self.wrap(self.db.query_row(sql, [job], |row| Ok((row.get(0)?, row.get(1)?))).optional())?;
+        Ok(row.and_then(|(report, sheet)| Some((serde_json::from_str(&report).ok()?, sheet))))
+    }
+
+    /// Notes that a job was handed over now, and until when the old drive is kept.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn hand_over(&self, job: i64, keep_until: i64) -> Result<(), Error> {
+        self.wrap(self.db.execute("UPDATE job SET handed_over = ?2, keep_until = ?3 WHERE id = ?1", params![job, now(), keep_until]))?;
+        Ok(())
+    }
+
+    /// Changes ticket and customer of a job.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn rename(&self, job: i64, ticket: &str, customer: &str) -> Result<(), Error> {
+        self.wrap(self.db.execute("UPDATE job SET ticket = ?2, customer = ?3 WHERE id = ?1", params![job, ticket, customer]))?;
+        Ok(())
+    }
+}
+
+fn drive_row(row: &Row) -> rusqlite::Result<DriveRow> {
+    let size: i64 = row.get(3)?;
+    Ok(DriveRow {
+        key: row.get(0)?,
+        model: row.get(1)?,
+        serial: row.get(2)?,
+        size_bytes: size as u64,
+        first_seen: row.get(4)?,
+        last_seen: row.get(5)?,
+    })
+}
+
+/// The name an enumeration has in JSON.
+fn word(value: impl serde::Serialize) -> String {
+    serde_json::to_value(value).ok().and_then(|value| value.as_str().map(str::to_string)).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_later_schema_is_left_alone() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("ledger.db");
+        drop(Ledger::open(&path).unwrap());
+        let db = Connection::open(&path).unwrap();
+        db.pragma_update(None, "user_version", 99).unwrap();
+        drop(db);
+        assert!(matches!(Ledger::open(&path), Err(Error::Newer { found: 99, .. })));
+    }
+
+    #[test]
+    fn two_programs_at_once_do_not_harm_it() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("ledger.db");
+        std::thread::scope(|scope| {
+            for worker in 0..4 {
+                let path = &path;
+                scope.spawn(move || {
+                    let ledger = Ledger::open(path).unwrap();
+                    for turn in 0..25 {
+                        let job = ledger.new_job(&format!("LR-{worker}-{turn}"), "", "Ines", "a", "b").unwrap();
+                        let run = ledger.begin_run(job).unwrap();
+                        ledger.note(run, "begun").unwrap();
+                    }
+                });
+            }
+        });
+        let ledger = Ledger::open(&path).unwrap();
+        assert_eq!(ledger.jobs().unwrap().len(), 100);
+        let sound: String = ledger.db.query_row("PRAGMA integrity_check", [], |row| row.get(0)).unwrap();
+        assert_eq!(sound, "ok");
+    }
+}

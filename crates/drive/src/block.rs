@@ -1,0 +1,88 @@
+//! A block device as a drive, read and written past the page cache.
+
+use crate::discover::Found;
+use crate::identity::Identity;
+use crate::io::{Access, Io};
+use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
+use crate::raw::writable;
+use crate::sys;
+use std::fs::File;
+use std::io;
+
+/// An open block device.
+pub struct BlockDevice {
+    io: Io,
+    identity: Identity,
+    geometry: Geometry,
+}
+
+impl BlockDevice {
+    /// Opens what discovery found, for reading only.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn open(found: &Found) -> io::Result<Self> {
+        Self::with(found, Access::Read)
+    }
+
+    /// Opens for writing; the kernel refuses where the device or a part of it is in use.
+    pub(crate) fn open_for_writing(found: &Found) -> io::Result<Self> {
+        Self::with(found, Access::WriteAlone)
+    }
+
+    fn with(found: &Found, access: Access) -> io::Result<Self> {
+        let align = found.geometry.logical_sector.max(512) as usize;
+        let io = Io::open(&found.identity.path, access, align)?;
+        Ok(Self { io, identity: found.identity.clone(), geometry: found.geometry })
+    }
+
+    pub(crate) fn file(&self) -> &File {
+        self.io.file()
+    }
+}
+
+impl Medium for BlockDevice {
+    fn geometry(&self) -> Geometry {
+        self.geometry
+    }
+    fn identity(&self) -> &Identity {
+        &self.identity
+    }
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
+        inside(offset, buf.len(), self.geometry.size_bytes)?;
+        match self.io.read(offset, buf) {
+            // A drive that was pulled out often answers with a plain read error first.
+            Err(ReadError::Unreadable { why, .. }) if !self.present() => Err(ReadError::Gone(why)),
+            other => other,
+        }
+    }
+    fn present(&self) -> bool {
+        use std::io::{Seek, SeekFrom};
+        self.identity.path.exists() && self.file().seek(SeekFrom::End(0)).is_ok_and(|size| size > 0)
+    }
+}
+
+impl WriteMedium for BlockDevice {
+    fn write_at(&self, offset: u64, buf: &[u8]) -> Result<(), WriteError> {
+        writable(offset, buf.len() as u64, self.geometry.size_bytes)?;
+        match self.io.write(offset, buf) {
+            Err(WriteError::Failed { why, .. }) if !self.present() => Err(WriteError::Gone(why)),
+            other => other,
+        }
+    }
+    fn write_zero(&self, offset: u64, len: u64) -> Result<(), WriteError> {
+        writable(offset, len, self.geometry.size_bytes)?;
+        sys::zero_out(self.io.file(), offset, len).or_else(|_| self.io.write_zeroes(offset, len))
+    }
+    fn flush(&self) -> Result<(), WriteError> {
+        self.io.sync()
+    }
+    fn forget(&self, offset: u64, len: u64) {
+        let _ = sys::flush_buffers(self.io.file());
+        self.io.forget(offset, len);
+    }
+    fn announce_table(&self) {
+        // Refused on devices without partition scanning; whoever plugs the drive in again reads it anyway.
+        let _ = sys::reread_table(self.io.file());
+    }
+}

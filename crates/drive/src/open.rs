@@ -1,0 +1,178 @@
+//! Opens whatever a technician names: a block device, a raw file, a simulated drive.
+
+use crate::block::BlockDevice;
+use crate::clock::{BenchClock, Clock, SimClock};
+use crate::discover::{Found, Sysfs};
+use crate::ground::Ground;
+use crate::identity::Identity;
+use crate::medium::{Geometry, Medium, Source};
+use crate::raw::RawFile;
+use crate::sim::{self, SimDrive};
+use crate::target::{Candidate, Kind, Refusal};
+use std::fs;
+use std::os::unix::fs::FileTypeExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// Where drives are found and by which clocks they live.
+#[derive(Clone)]
+pub struct Workshop {
+    /// The kernel's trees.
+    pub sysfs: Sysfs,
+    /// A directory of simulated drives that are on the bench instead of this machine's own, for the sample workshop.
+    pub shelf: Option<PathBuf>,
+    /// The clock of real drives and of simulated ones at their real pace.
+    pub clock: Arc<BenchClock>,
+    /// The clock of simulated drives that take no time.
+    pub sim_clock: Arc<SimClock>,
+    /// Lets every simulated drive live by the simulated clock, whatever its description says.
+    pub no_waiting: bool,
+}
+
+impl Default for Workshop {
+    fn default() -> Self {
+        Self { sysfs: Sysfs::default(), shelf: None, clock: BenchClock::new(), sim_clock: SimClock::new(), no_waiting: false }
+    }
+}
+
+/// What a path is, before anything is opened.
+enum Named {
+    Block(Box<Found>),
+    File,
+    Simulated,
+}
+
+fn is_description(path: &Path) -> bool {
+    path.file_name().is_some_and(|name| name.to_string_lossy().ends_with(".drive.toml"))
+}
+
+impl Workshop {
+    /// The drives on the bench now.
+    pub fn drives(&self) -> Vec<Found> {
+        let Some(shelf) = &self.shelf else { return self.sysfs.drives() };
+        let mut paths: Vec<PathBuf> =
+            fs::read_dir(shelf).into_iter().flatten().flatten().map(|entry| entry.path()).filter(|path| is_description(path)).collect();
+        paths.sort();
+        paths.iter().filter_map(|path| self.simulated(path)).collect()
+    }
+
+    fn simulated(&self, path: &Path) -> Option<Found> {
+        let description = sim::describe(path).ok()?;
+        let size_bytes = fs::metadata(&description.backing).ok()?.len();
+        let part = &description.identity;
+        let geometry = Geometry { size_bytes, logical_sector: part.logical_sector, physical_sector: part.physical_sector };
+        Some(Found { identity: description.identity(path), geometry, uses: Vec::new(), system: false, numbers: None })
+    }
+
+    fn name(&self, path: &Path, role: &str) -> Result<Named, Refusal> {
+        let shown = path.display();
+        let meta = fs::metadata(path).map_err(|error| Refusal::new("not-found", format!("{role} {shown}: {error}")))?;
+        let kind = meta.file_type();
+        if kind.is_block_device() {
+            let found = self.sysfs.drive_at(path).map(Box::new);
+            return found.map(Named::Block).ok_or_else(|| Refusal::new("not-readable", format!("{role} {shown} has no size: is a medium in it?")));
+        }
+        if kind.is_dir() {
+            return Err(Refusal::new("is-directory", format!("{role} {shown} is a directory, not a drive")));
+        }
+        if kind.is_fifo() || kind.is_socket() || kind.is_char_device() {
+            return Err(Refusal::new("is-pipe", format!("{role} {shown} is a pipe or a character device: it has no sectors")));
+        }
+        if is_description(path) {
+            return Ok(Named::Simulated);
+        }
+        if meta.len() == 0 {
+            return Err(Refusal::new("empty", format!("{role} {shown} is an empty file")));
+        }
+        Ok(Named::File)
+    }
+
+    fn clock_of(&self, path: &Path) -> Result<Arc<dyn Clock>, Refusal> {
+        let description = sim::describe(path).map_err(|error| Refusal::new("not-readable", format!("{}: {error}", path.display())))?;
+        let waits = description.pace.is_some_and(|pace| pace.real) && !self.no_waiting;
+        Ok(if waits { self.clock.clone() } else { self.sim_clock.clone() })
+    }
+
+    fn ground_of(&self, path: &Path) -> Ground {
+        let backing = is_description(path).then(|| sim::describe(path).ok()).flatten().map(|description| description.backing);
+        Ground::of(backing.as_deref().unwrap_or(path), &self.sysfs)
+    }
+
+    /// Opens a drive for reading only.
+    ///
+    /// # Errors
+    /// A refusal with the reason: it does not exist, is a directory, a pipe, empty, not readable.
+    pub fn source(&self, path: &Path) -> Result<Source, Refusal> {
+        let unreadable = |error: std::io::Error| Refusal::new("not-readable", format!("source {} cannot be read: {error}", path.display()));
+        let medium: Arc<dyn Medium> = match self.name(path, "source")? {
+            Named::Block(found) => Arc::new(BlockDevice::open(&found).map_err(unreadable)?),
+            Named::File => Arc::new(RawFile::open(path).map_err(unreadable)?),
+            Named::Simulated => Arc::new(SimDrive::open(path, self.clock_of(path)?).map_err(unreadable)?),
+        };
+        Ok(Source::new(medium, self.ground_of(path)))
+    }
+
+    /// Who uses a drive now; nobody uses files.
+    pub fn found(&self, path: &Path) -> Option<Found> {
+        if is_description(path) { self.simulated(path) } else { self.sysfs.drive_at(path) }
+    }
+
+    /// Looks at a drive as a possible target; nothing is opened for writing yet. With `new_size` a file that does
+    /// not exist may be created at the release, `sector` being the size its sectors shall have.
+    ///
+    /// # Errors
+    /// A refusal where the path is nothing that could be written to.
+    pub fn candidate(&self, path: &Path, new_size: Option<u64>, sector: u32) -> Result<Candidate, Refusal> {
+        if let Some(size) = new_size
+            && fs::symlink_metadata(path).is_err()
+        {
+            return self.new_file(path, size, sector);
+        }
+        let named = self.name(path, "target")?;
+        if let (Some(size), Named::File) = (new_size, &named) {
+            let there = fs::metadata(path).map(|meta| meta.len()).unwrap_or(0);
+            if there != size {
+                return Err(Refusal::new("new-size-differs", format!("target {} is there already with {there} bytes, not {size}", path.display())));
+            }
+        } else if new_size.is_some() {
+            return Err(Refusal::new("new-size-differs", format!("target {} is a drive: --new-size makes new files only", path.display())));
+        }
+        let ground = self.ground_of(path);
+        let unusable = |error: std::io::Error| Refusal::new("target-unusable", format!("target {}: {error}", path.display()));
+        let (kind, identity, geometry, uses, system) = match named {
+            Named::Block(found) => (Kind::Block(found.clone()), found.identity, found.geometry, found.uses, found.system),
+            Named::File => {
+                let file = RawFile::open(path).map_err(unusable)?;
+                let mut geometry = file.geometry();
+                if file.zero_run(0, geometry.size_bytes) == geometry.size_bytes {
+                    geometry.logical_sector = sector;
+                }
+                (Kind::File, file.identity().clone(), geometry, Vec::new(), false)
+            }
+            Named::Simulated => {
+                let drive = SimDrive::open(path, self.sim_clock.clone()).map_err(unusable)?;
+                let clock = self.clock_of(path)?;
+                (Kind::Simulated(clock), drive.identity().clone(), drive.geometry(), Vec::new(), false)
+            }
+        };
+        Ok(Candidate { kind, identity, geometry, ground, uses, system })
+    }
+
+    fn new_file(&self, path: &Path, size: u64, sector: u32) -> Result<Candidate, Refusal> {
+        if size == 0 {
+            return Err(Refusal::new("new-size-differs", "a new target of 0 bytes holds nothing"));
+        }
+        let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        if !dir.is_dir() {
+            return Err(Refusal::new("not-found", format!("target {}: there is no directory {}", path.display(), dir.display())));
+        }
+        // The file itself is not there yet; what it will stand on is.
+        let mut ground = Ground::of(dir, &self.sysfs);
+        if !ground.chain.is_empty() {
+            ground.chain.remove(0);
+        }
+        ground.chain.insert(0, crate::ground::Footing::File { device: u64::MAX, inode: u64::MAX });
+        let geometry = Geometry { size_bytes: size, logical_sector: sector, physical_sector: 4096 };
+        Ok(Candidate { kind: Kind::NewFile, identity: Identity::of_file(path), geometry, ground, uses: Vec::new(), system: false })
+    }
+}

@@ -1,0 +1,119 @@
+//! A raw file as a drive. Holes are known and not read.
+
+use crate::identity::Identity;
+use crate::io::{Access, Io};
+use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
+use rustix::fs::FallocateFlags;
+use std::fs::File;
+use std::io::{self, Error};
+use std::path::Path;
+
+/// Direct transfers on any file system are content with this.
+const FILE_ALIGN: usize = 4096;
+
+/// An open raw file.
+pub struct RawFile {
+    io: Io,
+    identity: Identity,
+    geometry: Geometry,
+}
+
+impl RawFile {
+    /// Opens for reading only.
+    ///
+    /// # Errors
+    /// What the system says; an empty file and anything but a regular file is refused with a reason.
+    pub fn open(path: &Path) -> io::Result<Self> {
+        Self::with(path, Access::Read)
+    }
+
+    pub(crate) fn open_for_writing(path: &Path) -> io::Result<Self> {
+        Self::with(path, Access::Write)
+    }
+
+    fn with(path: &Path, access: Access) -> io::Result<Self> {
+        let meta = std::fs::metadata(path)?;
+        if !meta.is_file() {
+            return Err(Error::new(io::ErrorKind::InvalidInput, "not a regular file"));
+        }
+        if meta.len() == 0 {
+            return Err(Error::new(io::ErrorKind::InvalidData, "the file is empty"));
+        }
+        let io = Io::open(path, access, FILE_ALIGN)?;
+        let mut identity = Identity::of_file(path);
+        identity.read_only = meta.permissions().readonly();
+        let sector = sector_of_content(&io, meta.len());
+        let geometry = Geometry { size_bytes: meta.len(), logical_sector: sector, physical_sector: 4096 };
+        Ok(Self { io, identity, geometry })
+    }
+
+    /// Says that the sectors are of another size than the content tells.
+    #[must_use]
+    pub fn with_sectors(mut self, logical: u32, physical: u32) -> Self {
+        self.geometry.logical_sector = logical;
+        self.geometry.physical_sector = physical;
+        self
+    }
+
+    pub(crate) fn file(&self) -> &File {
+        self.io.file()
+    }
+
+    pub(crate) fn hole(&self, offset: u64, max: u64) -> u64 {
+        self.io.hole(offset, max, self.geometry.size_bytes)
+    }
+}
+
+/// A file says nothing of sectors. A GPT header stands in the second one, so its place tells; else 512.
+fn sector_of_content(io: &Io, size: u64) -> u32 {
+    let signature_at = |at: u64| {
+        let mut bytes = [0u8; 8];
+        at + 8 <= size && io.read(at, &mut bytes).is_ok() && &bytes == b"EFI PART"
+    };
+    if !signature_at(512) && signature_at(4096) { 4096 } else { 512 }
+}
+
+impl Medium for RawFile {
+    fn geometry(&self) -> Geometry {
+        self.geometry
+    }
+    fn identity(&self) -> &Identity {
+        &self.identity
+    }
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
+        inside(offset, buf.len(), self.geometry.size_bytes)?;
+        self.io.read(offset, buf)
+    }
+    fn zero_run(&self, offset: u64, max: u64) -> u64 {
+        self.hole(offset, max)
+    }
+}
+
+/// The same check for writes.
+pub(crate) fn writable(offset: u64, len: u64, size: u64) -> Result<(), WriteError> {
+    match offset.checked_add(len) {
+        Some(end) if end <= size => Ok(()),
+        _ => Err(WriteError::PastEnd { offset, len, size }),
+    }
+}
+
+impl WriteMedium for RawFile {
+    fn write_at(&self, offset: u64, buf: &[u8]) -> Result<(), WriteError> {
+        writable(offset, buf.len() as u64, self.geometry.size_bytes)?;
+        self.io.write(offset, buf)
+    }
+    fn write_zero(&self, offset: u64, len: u64) -> Result<(), WriteError> {
+        writable(offset, len, self.geometry.size_bytes)?;
+        let punch = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
+        match rustix::fs::fallocate(self.io.file(), punch, offset, len) {
+            Ok(()) => Ok(()),
+            Err(_) => self.io.write_zeroes(offset, len),
+        }
+    }
+    fn flush(&self) -> Result<(), WriteError> {
+        self.io.sync()
+    }
+    fn forget(&self, offset: u64, len: u64) {
+        self.io.forget(offset, len);
+    }
+}

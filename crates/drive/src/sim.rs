@@ -1,0 +1,440 @@
+//! Simulated drives: a raw file that behaves like a failing, slow or odd drive, described by a `*.drive.toml`.
+
+use crate::clock::Clock;
+use crate::identity::{Bus, Identity};
+use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
+use crate::raw::{RawFile, writable};
+use serde::Deserialize;
+use std::fs::File;
+use std::io;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::Duration;
+
+/// The description of a simulated drive.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Description {
+    /// The raw file with the content, relative to the description.
+    pub backing: PathBuf,
+    /// Who it says it is.
+    pub identity: IdentityPart,
+    /// How fast it is; without it the drive is as fast as its file.
+    pub pace: Option<Pace>,
+    /// What is wrong with it.
+    #[serde(default, rename = "fault")]
+    pub faults: Vec<Fault>,
+}
+
+/// The `[identity]` part.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct IdentityPart {
+    /// Model name.
+    pub model: String,
+    /// Serial; may be empty.
+    #[serde(default)]
+    pub serial: String,
+    /// Firmware revision.
+    #[serde(default)]
+    pub firmware: String,
+    /// What the adapter around the drive says of itself.
+    pub adapter: Option<String>,
+    /// Connection.
+    pub bus: Bus,
+    /// Turning platters.
+    #[serde(default)]
+    pub rotational: Option<bool>,
+    /// Refuses writes.
+    #[serde(default)]
+    pub read_only: bool,
+    /// 512 or 4096 bytes.
+    #[serde(default = "sector_512")]
+    pub logical_sector: u32,
+    /// 512 or 4096 bytes.
+    #[serde(default = "sector_512")]
+    pub physical_sector: u32,
+}
+
+fn sector_512() -> u32 {
+    512
+}
+
+/// The `[pace]` part.
+#[derive(Clone, Copy, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Pace {
+    /// Reading, in MB (10^6 bytes) a second.
+    pub read_mb_s: f64,
+    /// Writing, in MB a second.
+    pub write_mb_s: f64,
+    /// Time for a jump, in milliseconds.
+    #[serde(default)]
+    pub seek_ms: f64,
+    /// Whether transfers really take that long; else the run's clock is simulated.
+    #[serde(default)]
+    pub real: bool,
+}
+
+/// One `[[fault]]`. Places are logical sectors, times milliseconds where not said otherwise.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(tag = "kind", rename_all = "kebab-case", deny_unknown_fields)]
+pub enum Fault {
+    /// Every read touching it fails.
+    Unreadable {
+        /// First sector.
+        lba: u64,
+        /// Sectors.
+        sectors: u64,
+        /// How long the failure takes.
+        #[serde(default)]
+        ms: f64,
+    },
+    /// A read touching it succeeds with this chance.
+    Flaky {
+        /// First sector.
+        lba: u64,
+        /// Sectors.
+        sectors: u64,
+        /// 0 to 1.
+        chance: f64,
+        /// Start of the random sequence.
+        #[serde(default)]
+        seed: u64,
+        /// How long a failure takes.
+        #[serde(default)]
+        ms: f64,
+    },
+    /// Reads touching it take longer.
+    Slow {
+        /// First sector.
+        lba: u64,
+        /// Sectors.
+        sectors: u64,
+        /// How much longer.
+        ms: f64,
+    },
+    /// Wrong bytes, other ones at every read, and no error.
+    Silent {
+        /// First sector.
+        lba: u64,
+        /// Sectors.
+        sectors: u64,
+    },
+    /// The drive vanishes after so many reads, again and again.
+    Drops {
+        /// Reads it lasts.
+        after_reads: u64,
+        /// Seconds until it is back; without it never.
+        back_after_s: Option<f64>,
+    },
+    /// Writes touching it fail.
+    WriteUnreadable {
+        /// First sector.
+        lba: u64,
+        /// Sectors.
+        sectors: u64,
+    },
+}
+
+struct State {
+    reads: u64,
+    gone_since: Option<Duration>,
+    free_at: Duration,
+    head: u64,
+    random: u64,
+}
+
+/// An open simulated drive.
+pub struct SimDrive {
+    identity: Identity,
+    geometry: Geometry,
+    backing: RawFile,
+    pace: Option<Pace>,
+    faults: Vec<Fault>,
+    clock: Arc<dyn Clock>,
+    state: Mutex<State>,
+}
+
+/// Reads a description; the backing path in it is made absolute.
+///
+/// # Errors
+/// What the system says, or what is wrong in the text and where.
+pub fn describe(path: &Path) -> io::Result<Description> {
+    let text = std::fs::read_to_string(path)?;
+    let mut description: Description =
+        toml::from_str(&text).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error.to_string().trim_end().to_string()))?;
+    let part = &description.identity;
+    for sector in [part.logical_sector, part.physical_sector] {
+        if sector != 512 && sector != 4096 {
+            return Err(io::Error::new(io::ErrorKind::InvalidData, format!("a sector of {sector} bytes: only 512 and 4096 exist")));
+        }
+    }
+    description.backing = path.parent().unwrap_or(Path::new(".")).join(&description.backing);
+    Ok(description)
+}
+
+impl Description {
+    /// The identity the drive shows; `path` is the description's own.
+    pub fn identity(&self, path: &Path) -> Identity {
+        let part = &self.identity;
+        Identity {
+            model: part.model.clone(),
+            serial: part.serial.clone(),
+            firmware: part.firmware.clone(),
+            bus: part.bus,
+            rotational: part.rotational,
+            removable: false,
+            read_only: part.read_only,
+            adapter: part.adapter.clone(),
+            path: path.to_path_buf(),
+        }
+    }
+}
+
+impl SimDrive {
+    /// Opens the drive described at `path` for reading; it lives by `clock`.
+    ///
+    /// # Errors
+    /// What is wrong with the description or its backing file.
+    pub fn open(path: &Path, clock: Arc<dyn Clock>) -> io::Result<Self> {
+        let description = describe(path)?;
+        let backing = RawFile::open(&description.backing)?;
+        Ok(Self::over(description, path, backing, clock))
+    }
+
+    pub(crate) fn open_for_writing(path: &Path, clock: Arc<dyn Clock>) -> io::Result<Self> {
+        let description = describe(path)?;
+        let backing = RawFile::open_for_writing(&description.backing)?;
+        Ok(Self::over(description, path, backing, clock))
+    }
+
+    fn over(description: Description, path: &Path, backing: RawFile, clock: Arc<dyn Clock>) -> Self {
+        let part = &description.identity;
+        let geometry =
+            Geometry { size_bytes: backing.geometry().size_bytes, logical_sector: part.logical_sector, physical_sector: part.physical_sector };
+        let state = State { reads: 0, gone_since: None, free_at: Duration::ZERO, head: 0, random: 0x9e37_79b9_7f4a_7c15 };
+        Self {
+            identity: description.identity(path),
+            geometry,
+            backing,
+            pace: description.pace,
+            faults: description.faults,
+            clock,
+            state: Mutex::new(state),
+        }
+    }
+
+    pub(crate) fn file(&self) -> &File {
+        self.backing.file()
+    }
+
+    fn touched(&self, lba: u64, sectors: u64, offset: u64, len: u64) -> Option<Range<u64>> {
+        let sector = u64::from(self.geometry.logical_sector);
+        let start = lba.saturating_mul(sector).max(offset);
+        let end = lba.saturating_add(sectors).saturating_mul(sector).min(offset + len);
+        (start < end).then_some(start..end)
+    }
+
+    /// Lets the drive be busy for `bytes` at `mb_s`, a jump where the head is elsewhere, and `more`.
+    fn spend(&self, state: &mut State, offset: u64, bytes: u64, reading: bool, more: Duration) {
+        let mut cost = more;
+        if let Some(pace) = self.pace {
+            let rate = if reading { pace.read_mb_s } else { pace.write_mb_s };
+            if rate > 0.0 {
+                cost += Duration::from_secs_f64(bytes as f64 / (rate * 1e6));
+            }
+            if state.head != offset {
+                cost += ms(pace.seek_ms);
+            }
+        }
+        state.head = offset + bytes;
+        if !cost.is_zero() {
+            state.free_at = state.free_at.max(self.clock.now()) + cost;
+            self.clock.reach(state.free_at);
+        }
+    }
+
+    fn answer(&self, state: &mut State, counts: bool) -> Result<(), String> {
+        let Some((after, back)) = self.faults.iter().find_map(|fault| match fault {
+            Fault::Drops { after_reads, back_after_s } => Some((*after_reads, *back_after_s)),
+            _ => None,
+        }) else {
+            return Ok(());
+        };
+        if let Some(since) = state.gone_since {
+            let returned = back.is_some_and(|seconds| self.clock.now() >= since + Duration::from_secs_f64(seconds.max(0.0)));
+            if !returned {
+                return Err("it dropped off the bus".into());
+            }
+            state.gone_since = None;
+            state.reads = 0;
+        }
+        if counts {
+            state.reads += 1;
+            if state.reads > after {
+                state.gone_since = Some(self.clock.now());
+                return Err("it dropped off the bus".into());
+            }
+        }
+        Ok(())
+    }
+}
+
+impl SimDrive {
+    /// Whether a write of this stretch is taken, and the drive's state for carrying it out.
+    fn take_write(&self, offset: u64, len: u64) -> Result<MutexGuard<'_, State>, WriteError> {
+        let mut state = self.state.lock().expect("drive lock");
+        self.answer(&mut state, false).map_err(WriteError::Gone)?;
+        for fault in &self.faults {
+            if let Fault::WriteUnreadable { lba, sectors } = *fault
+                && let Some(range) = self.touched(lba, sectors, offset, len)
+            {
+                let why = "the drive reports a write error".into();
+                return Err(WriteError::Failed { offset: range.start, len: range.end - range.start, why });
+            }
+        }
+        Ok(state)
+    }
+}
+
+fn ms(ms: f64) -> Duration {
+    Duration::from_secs_f64(ms.max(0.0) / 1000.0)
+}
+
+/// A step of the xorshift sequence; good enough to be unpredictable, the same for the same seed.
+fn step(random: &mut u64) -> u64 {
+    *random ^= *random << 13;
+    *random ^= *random >> 7;
+    *random ^= *random << 17;
+    *random
+}
+
+impl Medium for SimDrive {
+    fn geometry(&self) -> Geometry {
+        self.geometry
+    }
+
+    fn identity(&self) -> &Identity {
+        &self.identity
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
+        inside(offset, buf.len(), self.geometry.size_bytes)?;
+        let len = buf.len() as u64;
+        let mut state = self.state.lock().expect("drive lock");
+        self.answer(&mut state, true).map_err(ReadError::Gone)?;
+        let mut extra = Duration::ZERO;
+        let mut bad: Option<(u64, f64)> = None;
+        for fault in &self.faults {
+            match *fault {
+                Fault::Unreadable { lba, sectors, ms } => {
+                    if let Some(range) = self.touched(lba, sectors, offset, len)
+                        && bad.is_none_or(|(at, _)| range.start < at)
+                    {
+                        bad = Some((range.start, ms));
+                    }
+                }
+                Fault::Flaky { lba, sectors, chance, seed, ms } => {
+                    if let Some(range) = self.touched(lba, sectors, offset, len) {
+                        state.random = state.random.wrapping_add(seed | 1);
+                        let drawn = (step(&mut state.random) >> 11) as f64 / (1u64 << 53) as f64;
+                        if drawn >= chance && bad.is_none_or(|(at, _)| range.start < at) {
+                            bad = Some((range.start, ms));
+                        }
+                    }
+                }
+                Fault::Slow { lba, sectors, ms: more } => {
+                    if self.touched(lba, sectors, offset, len).is_some() {
+                        extra += ms(more);
+                    }
+                }
+                _ => {}
+            }
+        }
+        let good = bad.map_or(len, |(at, _)| at - offset);
+        if let Some((_, more)) = bad {
+            extra += ms(more);
+        }
+        self.spend(&mut state, offset, good, true, extra);
+        self.backing.read_at(offset, &mut buf[..good as usize])?;
+        for fault in &self.faults {
+            if let Fault::Silent { lba, sectors } = *fault
+                && let Some(range) = self.touched(lba, sectors, offset, good)
+            {
+                let sector = u64::from(self.geometry.logical_sector);
+                let mut at = range.start;
+                while at < range.end {
+                    let wrong = step(&mut state.random) as u8 | 1;
+                    buf[(at - offset) as usize] ^= wrong;
+                    at = (at / sector + 1) * sector;
+                }
+            }
+        }
+        match bad {
+            Some((at, _)) => Err(ReadError::Unreadable { offset: at, len: offset + len - at, why: "the drive reports a read error".into() }),
+            None => Ok(()),
+        }
+    }
+
+    fn zero_run(&self, offset: u64, max: u64) -> u64 {
+        let mut run = self.backing.hole(offset, max);
+        for fault in &self.faults {
+            let (lba, sectors) = match *fault {
+                Fault::Unreadable { lba, sectors, .. }
+                | Fault::Flaky { lba, sectors, .. }
+                | Fault::Slow { lba, sectors, .. }
+                | Fault::Silent { lba, sectors } => (lba, sectors),
+                _ => continue,
+            };
+            if let Some(range) = self.touched(lba, sectors, offset, run) {
+                run = range.start - offset;
+            }
+        }
+        // A sheet at a time, so that a watcher sees the head move.
+        let run = run.min(64 << 20);
+        if run > 0 {
+            let mut state = self.state.lock().expect("drive lock");
+            if self.answer(&mut state, false).is_err() {
+                return 0;
+            }
+            self.spend(&mut state, offset, run, true, Duration::ZERO);
+        }
+        run
+    }
+
+    fn present(&self) -> bool {
+        self.answer(&mut self.state.lock().expect("drive lock"), false).is_ok()
+    }
+
+    fn clock(&self) -> Option<Arc<dyn Clock>> {
+        Some(self.clock.clone())
+    }
+}
+
+impl WriteMedium for SimDrive {
+    fn write_at(&self, offset: u64, buf: &[u8]) -> Result<(), WriteError> {
+        let len = buf.len() as u64;
+        writable(offset, len, self.geometry.size_bytes)?;
+        let mut state = self.take_write(offset, len)?;
+        self.spend(&mut state, offset, len, false, Duration::ZERO);
+        self.backing.write_at(offset, buf)
+    }
+
+    fn write_zero(&self, offset: u64, len: u64) -> Result<(), WriteError> {
+        writable(offset, len, self.geometry.size_bytes)?;
+        let mut state = self.take_write(offset, len)?;
+        self.spend(&mut state, offset, len, false, Duration::ZERO);
+        self.backing.write_zero(offset, len)
+    }
+
+    fn flush(&self) -> Result<(), WriteError> {
+        self.answer(&mut self.state.lock().expect("drive lock"), false).map_err(WriteError::Gone)?;
+        self.backing.flush()
+    }
+
+    fn forget(&self, offset: u64, len: u64) {
+        self.backing.forget(offset, len);
+    }
+}

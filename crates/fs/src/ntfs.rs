@@ -1,0 +1,165 @@
+//! The three system files of an NTFS volume that tell its name, its state and how full it is: `$Volume`, `$Bitmap`,
+//! and the log that speaks of an unclean end.
+//!
+//! Follows the publicly documented on-disk structures of NTFS: boot sector, file records with update sequences,
+//! resident and non-resident attributes, run lists.
+
+use crate::recognise::{State, Stretch};
+use badger_drive::field::{array, le16, le32, le64};
+
+/// What the system files told.
+#[derive(Default)]
+pub struct Facts {
+    pub label: String,
+    pub used_bytes: Option<u64>,
+    pub state: Option<State>,
+    pub problems: Vec<String>,
+}
+
+/// The bitmap of a volume is never longer than this; 32 TiB at 4 KiB clusters.
+const MOST_BITMAP: u64 = 1 << 30;
+
+struct Geometry {
+    sector: u64,
+    cluster: u64,
+    record: usize,
+    mft: u64,
+    clusters: u64,
+}
+
+fn geometry(boot: &[u8]) -> Option<Geometry> {
+    let sector = u64::from(le16(boot, 11));
+    let per = boot[13];
+    // Above 128 the byte is a negative power of two.
+    let per_cluster = if per > 128 { 1u64.checked_shl(256 - u32::from(per))? } else { u64::from(per) };
+    let cluster = sector.checked_mul(per_cluster).filter(|size| (512..=2 << 20).contains(size))?;
+    let raw = boot[64] as i8;
+    let record = if raw > 0 { cluster.checked_mul(raw as u64)? } else { 1u64.checked_shl(u32::from(raw.unsigned_abs()))? };
+    let record = usize::try_from(record).ok().filter(|size| (512..=65536).contains(size))?;
+    let clusters = le64(boot, 40) / per_cluster.max(1);
+    Some(Geometry { sector, cluster, record, mft: le64(boot, 48), clusters })
+}
+
+/// A file record with its update sequence undone; `None` where a sector of it is torn.
+fn record(volume: &Stretch, geometry: &Geometry, number: u64) -> Option<Vec<u8>> {
+    let at = geometry.mft.checked_mul(geometry.cluster)?.checked_add(number * geometry.record as u64)?;
+    let mut bytes = volume.read(at, geometry.record)?;
+    if bytes.get(..4) != Some(b"FILE") {
+        return None;
+    }
+    let (start, count) = (le16(&bytes, 4) as usize, le16(&bytes, 6) as usize);
+    let mark: [u8; 2] = array(&bytes, start);
+    for step in 1..count {
+        let end = step * 512;
+        let original: [u8; 2] = array(&bytes, start + step * 2);
+        let place = bytes.get_mut(end - 2..end)?;
+        if place != mark {
+            return None;
+        }
+        place.copy_from_slice(&original);
+    }
+    let _ = geometry.sector;
+    Some(bytes)
+}
+
+/// The attribute of a type in a record: its own bytes.
+fn attribute(record: &[u8], wanted: u32) -> Option<&[u8]> {
+    let mut at = le16(record, 20) as usize;
+    loop {
+        let (code, len) = (le32(record, at), le32(record, at + 4) as usize);
+        if code == u32::MAX || len < 24 {
+            return None;
+        }
+        let bytes = record.get(at..at.checked_add(len)?)?;
+        if code == wanted {
+            return Some(bytes);
+        }
+        at += len;
+    }
+}
+
+fn resident(attribute: &[u8]) -> Option<&[u8]> {
+    let (len, at) = (le32(attribute, 16) as usize, le16(attribute, 20) as usize);
+    (attribute[8] == 0).then(|| attribute.get(at..at.checked_add(len)?))?
+}
+
+/// The runs of a non-resident attribute: first cluster (`None` for a hole) and count.
+fn runs(attribute: &[u8]) -> Vec<(Option<u64>, u64)> {
+    let mut out = Vec::new();
+    let mut at = le16(attribute, 32) as usize;
+    let mut cluster = 0i64;
+    while let Some(&head) = attribute.get(at).filter(|head| **head != 0) {
+        let (len, jump) = ((head & 15) as usize, (head >> 4) as usize);
+        let number = |at: usize, width: usize, signed: bool| -> Option<i64> {
+            let bytes = attribute.get(at..at + width).filter(|_| width <= 8)?;
+            let negative = signed && bytes.last().is_some_and(|byte| byte & 0x80 != 0);
+            let mut wide = [if negative { 0xff } else { 0 }; 8];
+            wide[..width].copy_from_slice(bytes);
+            Some(i64::from_le_bytes(wide))
+        };
+        let (Some(count), Some(delta)) = (number(at + 1, len, false), number(at + 1 + len, jump, true)) else { break };
+        if count <= 0 {
+            break;
+        }
+        cluster = cluster.wrapping_add(delta);
+        out.push(((jump > 0 && cluster >= 0).then_some(cluster as u64), count as u64));
+        at += 1 + len + jump;
+    }
+    out
+}
+
+/// Counts the clusters in use out of the bitmap.
+fn used(volume: &Stretch, geometry: &Geometry, bitmap: &[u8]) -> Option<u64> {
+    let mut left = geometry.clusters.div_ceil(8);
+    if left > MOST_BITMAP {
+        return None;
+    }
+    let mut clusters = 0u64;
+    if bitmap[8] == 0 {
+        clusters = resident(bitmap)?.iter().map(|byte| u64::from(byte.count_ones())).sum();
+        return Some(clusters * geometry.cluster);
+    }
+    for (first, count) in runs(bitmap) {
+        let mut at = first?.checked_mul(geometry.cluster)?;
+        let mut rest = count.checked_mul(geometry.cluster)?.min(left);
+        left -= rest;
+        while rest > 0 {
+            let step = rest.min(1 << 20);
+            clusters += volume.read(at, step as usize)?.iter().map(|byte| u64::from(byte.count_ones())).sum::<u64>();
+            at += step;
+            rest -= step;
+        }
+    }
+    (left == 0).then_some(clusters.min(geometry.clusters) * geometry.cluster)
+}
+
+/// What can be told from the boot sector on.
+pub fn facts(volume: &Stretch, boot: &[u8]) -> Facts {
+    let mut facts = Facts::default();
+    let Some(geometry) = geometry(boot) else {
+        facts.state = Some(State::Damaged);
+        facts.problems.push("its boot sector contradicts itself".into());
+        return facts;
+    };
+    match record(volume, &geometry, 3) {
+        Some(record) => {
+            let name = attribute(&record, 0x60).and_then(resident).unwrap_or_default();
+            let units: Vec<u16> = name.chunks_exact(2).map(|unit| le16(unit, 0)).collect();
+            facts.label = String::from_utf16_lossy(&units);
+            let flags = attribute(&record, 0x70).and_then(resident).map(|info| le16(info, 10));
+            facts.state = flags.map(|flags| if flags & 1 != 0 { State::Dirty } else { State::Clean });
+        }
+        None => {
+            facts.state = Some(State::Damaged);
+            facts.problems.push("its $Volume record is damaged".into());
+        }
+    }
+    match record(volume, &geometry, 6) {
+        Some(record) => facts.used_bytes = attribute(&record, 0x80).and_then(|bitmap| used(volume, &geometry, bitmap)),
+        None => {
+            facts.state = Some(State::Damaged);
+            facts.problems.push("its $Bitmap record is damaged".into());
+        }
+    }
+    facts
+}

@@ -1,0 +1,252 @@
+//! Plans: what goes where, as plain data that can be printed, drawn, stored and compared.
+
+use crate::guid::Guid;
+use crate::table::{Detail, Kind, Partition, Table};
+use badger_drive::Refusal;
+use serde::{Deserialize, Serialize};
+
+/// Whether the target carries the source's disk and partition identifiers or new ones.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Ids {
+    /// The same.
+    Keep,
+    /// New ones.
+    Fresh,
+}
+
+/// What a plan does with a partition.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Fit {
+    /// Same size.
+    Keep,
+}
+
+/// A drive as far as a plan must know it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Side {
+    /// Stable key.
+    pub key: String,
+    /// Bytes.
+    pub size_bytes: u64,
+    /// Bytes a sector has.
+    pub sector: u32,
+}
+
+/// A stretch of bytes that is copied.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Move {
+    /// First byte on the source.
+    pub from: u64,
+    /// First byte on the target.
+    pub to: u64,
+    /// Bytes.
+    pub len: u64,
+}
+
+/// Bytes on the target that come from the plan and not from the source.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Patch {
+    /// First byte on the target.
+    pub at: u64,
+    /// The bytes, as lower-case hex in storage.
+    #[serde(with = "hex")]
+    pub bytes: Vec<u8>,
+    /// What this is, for the list of intended differences.
+    pub what: String,
+}
+
+/// A partition as it will be.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Planned {
+    /// Number on both sides.
+    pub number: u32,
+    /// First sector on the target.
+    pub start: u64,
+    /// Sectors on the target.
+    pub sectors: u64,
+    /// Type code as written.
+    pub code: String,
+    /// Name.
+    pub name: String,
+    /// Identifier.
+    pub id: String,
+    /// What is done with it.
+    pub fit: Fit,
+}
+
+/// What a run will do, whole.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Plan {
+    /// The source.
+    pub source: Side,
+    /// The target.
+    pub target: Side,
+    /// Identifiers.
+    pub ids: Ids,
+    /// The table that results.
+    pub kind: Kind,
+    /// The disk identifier that results.
+    pub disk_id: String,
+    /// The partitions that result.
+    pub partitions: Vec<Planned>,
+    /// What is copied, in order. The start of the drive comes last, so that a broken-off copy does not look whole.
+    pub moves: Vec<Move>,
+    /// What is written besides, sorted by place.
+    pub patches: Vec<Patch>,
+    /// Stretches whose old content is taken away before anything is copied: start and length in bytes.
+    pub cleared: Vec<(u64, u64)>,
+}
+
+/// Size of the stretches at both ends of a target where old tables can stand, in bytes.
+pub const EDGE: u64 = 1 << 20;
+
+/// The partitions of a table as a plan keeps them.
+fn planned(partitions: &[Partition]) -> Vec<Planned> {
+    let keep = |partition: &Partition| Planned {
+        number: partition.number,
+        start: partition.start,
+        sectors: partition.sectors,
+        code: partition.type_code.code(),
+        name: partition.name.clone(),
+        id: partition.id.clone(),
+        fit: Fit::Keep,
+    };
+    partitions.iter().map(keep).collect()
+}
+
+/// The plan of an exact clone: every byte of the source to the same place on a target of the same size or larger.
+/// `random` gives 16 fresh bytes for each new identifier.
+///
+/// # Errors
+/// A refusal where such a clone could not work: the target is smaller, or counts in sectors of another size while
+/// the source has a table that counts in them.
+pub fn exact(table: &Table, source: &Side, target: &Side, ids: Ids, mut random: impl FnMut() -> [u8; 16]) -> Result<Plan, Refusal> {
+    if target.size_bytes < source.size_bytes {
+        let short = badger_drive::size::thousands(source.size_bytes - target.size_bytes);
+        return Err(Refusal::new(
+            "target-too-small",
+            format!("the target is {short} bytes smaller than the source; an exact clone needs at least its size"),
+        ));
+    }
+    if source.sector != target.sector && (table.kind != Kind::None || !table.partitions.is_empty()) {
+        let text = format!(
+            "the source counts in sectors of {} bytes, the target in {}: the copied table would mean other places",
+            source.sector, target.sector
+        );
+        return Err(Refusal::new("sector-differs", text));
+    }
+    let sector = source.sector;
+    let target_sectors = target.size_bytes / u64::from(sector);
+    let grows = target_sectors > table.sectors;
+    let mut patches = Vec::new();
+    let mut result = (table.disk_id.clone(), planned(&table.partitions));
+    let mut patch = |sectors: Vec<(u64, Vec<u8>)>, what: &dyn Fn(u64) -> String| {
+        patches.extend(sectors.into_iter().map(|(at, bytes)| Patch { at: at * u64::from(sector), bytes, what: what(at) }));
+    };
+    match &table.detail {
+        Detail::Gpt(gpt) if (grows || ids == Ids::Fresh) && gpt.slots > 0 => {
+            let mut gpt = gpt.clone();
+            gpt.fit_to(target_sectors, sector);
+            if ids == Ids::Fresh {
+                gpt.disk_id = Guid::from_random(random());
+                gpt.entries.iter_mut().for_each(|entry| entry.id = Guid::from_random(random()));
+            }
+            result = (gpt.disk_id.to_string(), planned(&gpt.partitions()));
+            let backup = gpt.backup_at;
+            let entries_at = gpt.entries_at;
+            patch(gpt.write(sector), &|at| match at {
+                0 => "protective MBR".into(),
+                1 => "GPT header".into(),
+                at if at == backup => "second GPT header".into(),
+                at if at == entries_at => "GPT entries".into(),
+                _ => "second GPT entries".into(),
+            });
+        }
+        Detail::Mbr(mbr) if ids == Ids::Fresh => {
+            let mut mbr = mbr.clone();
+            let bytes = random();
+            mbr.signature = u32::from_le_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]).max(1);
+            result = (format!("{:08x}", mbr.signature), planned(&mbr.partitions()));
+            let signature = Patch { at: 440, bytes: mbr.signature.to_le_bytes().to_vec(), what: "disk signature".into() };
+            patches.push(signature);
+        }
+        _ => {}
+    }
+    patches.sort_by_key(|patch| patch.at);
+    let head = EDGE.min(source.size_bytes);
+    let mut moves = vec![Move { from: head, to: head, len: source.size_bytes - head }, Move { from: 0, to: 0, len: head }];
+    moves.retain(|step| step.len > 0);
+    let mut cleared = vec![(0, EDGE.min(target.size_bytes))];
+    if target.size_bytes > EDGE {
+        let last = target.size_bytes.saturating_sub(EDGE).max(EDGE);
+        cleared.push((last, target.size_bytes - last));
+    }
+    Ok(Plan {
+        source: source.clone(),
+        target: target.clone(),
+        ids,
+        kind: table.kind,
+        disk_id: result.0,
+        partitions: result.1,
+        moves,
+        patches,
+        cleared,
+    })
+}
+
+impl Plan {
+    /// Bytes that are read from the source.
+    pub fn bytes(&self) -> u64 {
+        self.moves.iter().map(|step| step.len).sum()
+    }
+
+    /// How far the target is used, in bytes: the least size it must have.
+    pub fn reach(&self) -> u64 {
+        let moved = self.moves.iter().map(|step| step.to + step.len).max().unwrap_or(0);
+        let patched = self.patches.iter().map(|patch| patch.at + patch.bytes.len() as u64).max().unwrap_or(0);
+        moved.max(patched)
+    }
+
+    /// Compares a table read from the target with the plan; the differences, a sentence each.
+    pub fn differences(&self, table: &Table) -> Vec<String> {
+        let mut out = Vec::new();
+        if table.kind != self.kind {
+            out.push(format!("the table is {} where the plan has {}", table.kind.word(), self.kind.word()));
+        }
+        if table.disk_id != self.disk_id {
+            out.push(format!("the disk identifier is {} where the plan has {}", table.disk_id, self.disk_id));
+        }
+        let found = planned(&table.partitions);
+        for wanted in &self.partitions {
+            match found.iter().find(|partition| partition.number == wanted.number) {
+                None => out.push(format!("partition {} is missing", wanted.number)),
+                // A file system without a table is as long as whatever drive it lies on.
+                Some(_) if wanted.number == 0 => {}
+                Some(partition) if partition != wanted => out.push(format!("partition {} differs from the plan", wanted.number)),
+                Some(_) => {}
+            }
+        }
+        let more = found.iter().filter(|partition| !self.partitions.iter().any(|wanted| wanted.number == partition.number));
+        out.extend(more.map(|partition| format!("partition {} is not in the plan", partition.number)));
+        out
+    }
+}
+
+mod hex {
+    use serde::{Deserialize, Deserializer, Serializer, de::Error};
+
+    pub fn serialize<S: Serializer>(bytes: &[u8], serializer: S) -> Result<S::Ok, S::Error> {
+        let digits = |byte: &u8| [byte >> 4, byte & 15].map(|half| char::from_digit(u32::from(half), 16).unwrap_or('0'));
+        serializer.serialize_str(&bytes.iter().flat_map(digits).collect::<String>())
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<u8>, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        let byte = |pair: &[u8]| std::str::from_utf8(pair).ok().and_then(|pair| u8::from_str_radix(pair, 16).ok());
+        let (pairs, rest) = text.as_bytes().as_chunks::<2>();
+        let bytes = pairs.iter().map(|pair| byte(pair)).collect::<Option<Vec<u8>>>().filter(|_| rest.is_empty());
+        bytes.ok_or_else(|| D::Error::custom("not hex"))
+    }
+}

@@ -1,0 +1,412 @@
+//! The copying pipeline: a reader, a hasher and a writer overlap over a pool of aligned buffers.
+
+use crate::Control;
+use crate::events::{Event, Observer};
+use crate::journal::{Journal, Record};
+use crate::tree::{self, Hash, LEAF};
+use badger_drive::buffer::{Buffer, Pool, is_zero};
+use badger_drive::clock::Clock;
+use badger_drive::{ReadError, Source, Target, WriteError};
+use badger_layout::Plan;
+use badger_layout::plan::Patch;
+use std::io;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::time::Duration;
+
+/// Bytes of one transfer.
+pub const CHUNK: u64 = 4 * LEAF;
+/// Buffers in flight.
+const BUFFERS: usize = 8;
+/// A flush comes after so many bytes at the latest ...
+const FLUSH_BYTES: u64 = 1 << 30;
+/// ... or so much time of the run's clock.
+const FLUSH_AFTER: Duration = Duration::from_secs(5);
+
+/// Why a run broke off. All of these can be picked up again.
+#[derive(Debug, thiserror::Error)]
+pub enum Break {
+    /// The technician stopped it.
+    #[error("stopped; give the same command again to go on")]
+    Stopped,
+    /// The source went away.
+    #[error("the source does not answer any more ({0}); plug it in again and give the same command")]
+    SourceGone(String),
+    /// The target did not take a write.
+    #[error("target: {0}")]
+    Target(#[from] WriteError),
+    /// The journal could not be written.
+    #[error("the journal cannot be written: {0}; make room for it and give the same command again")]
+    Journal(#[from] io::Error),
+}
+
+/// What a run needs all along.
+pub struct Context<'a> {
+    /// What is done.
+    pub plan: &'a Plan,
+    /// From where.
+    pub source: &'a Source,
+    /// To where.
+    pub target: &'a Target,
+    /// Obeyed.
+    pub control: &'a Control,
+    /// Told.
+    pub observer: &'a dyn Observer,
+    /// The run's time.
+    pub clock: &'a dyn Clock,
+    /// When the run began on that clock.
+    pub began: Duration,
+}
+
+impl Context<'_> {
+    /// Seconds since the run began.
+    pub fn seconds(&self) -> f64 {
+        self.clock.now().saturating_sub(self.began).as_secs_f64()
+    }
+
+    fn patches(&self, start: u64, len: u64) -> impl Iterator<Item = &Patch> {
+        self.plan.patches.iter().filter(move |patch| patch.at < start + len && patch.at + patch.bytes.len() as u64 > start)
+    }
+
+    /// Lays the plan's own bytes over a stretch of the target that starts at `start`; false where there are none.
+    pub fn apply_patches(&self, start: u64, bytes: &mut [u8]) -> bool {
+        let mut any = false;
+        for patch in self.patches(start, bytes.len() as u64) {
+            let from = patch.at.max(start);
+            let to = (patch.at + patch.bytes.len() as u64).min(start + bytes.len() as u64);
+            let piece = &patch.bytes[(from - patch.at) as usize..(to - patch.at) as usize];
+            bytes[(from - start) as usize..(to - start) as usize].copy_from_slice(piece);
+            any = true;
+        }
+        any
+    }
+}
+
+/// What was done so far.
+#[derive(Clone, Debug, Default)]
+pub struct Tally {
+    /// Bytes in the order of the plan.
+    pub done: u64,
+    /// Bytes written.
+    pub written: u64,
+    /// Bytes that needed no writing.
+    pub skipped: u64,
+    /// Unreadable stretches of the source, bytes.
+    pub lost: Vec<(u64, u64)>,
+    /// Leaves with changes of the plan, and what they should be.
+    pub patched: Vec<(u64, Hash)>,
+}
+
+enum Piece {
+    Data { from: u64, to: u64, len: usize, buffer: Buffer, lost: Vec<(u64, u64)> },
+    Zero { from: u64, to: u64, len: u64 },
+}
+
+/// A piece with the hashes of its leaves; all zero stands for a leaf of zeroes.
+struct Hashed {
+    piece: Piece,
+    leaves: Vec<Hash>,
+    patched: Vec<(u64, Hash)>,
+    /// Which leaves the target gets as zeroes.
+    zero: Vec<bool>,
+}
+
+/// The hash as it is noted: all zero for a whole leaf of zeroes.
+pub fn noted(bytes: &[u8]) -> Hash {
+    if bytes.len() as u64 == LEAF && is_zero(bytes) { [0; 32] } else { tree::leaf(bytes) }
+}
+
+/// Reads a stretch whatever it takes: what fails is read again in halves down to the sector; sectors that stay
+/// unreadable are filled with zeroes and named in `lost`.
+pub fn read_hard(source: &Source, offset: u64, buf: &mut [u8], lost: &mut Vec<(u64, u64)>) -> Result<(), String> {
+    let sector = u64::from(source.geometry().logical_sector);
+    let failed_at = match source.read_at(offset, buf) {
+        Ok(()) => return Ok(()),
+        Err(ReadError::Unreadable { offset: at, .. }) if source.present() => at,
+        Err(error) => return Err(error.to_string()),
+    };
+    let len = buf.len() as u64;
+    if len <= sector {
+        buf.fill(0);
+        match lost.last_mut() {
+            Some((start, held)) if *start + *held == offset => *held += len,
+            _ => lost.push((offset, len)),
+        }
+        return Ok(());
+    }
+    // What lies before the failure is read; only the rest is halved, at a sector's edge.
+    let good = failed_at.saturating_sub(offset).min(len - 1) / sector * sector;
+    let rest = len - good;
+    let half = (rest.div_ceil(2)).div_ceil(sector) * sector;
+    let (first, second) = buf[good as usize..].split_at_mut(half.min(rest) as usize);
+    read_hard(source, offset + good, first, lost)?;
+    if second.is_empty() {
+        return Ok(());
+    }
+    read_hard(source, offset + good + half, second, lost)
+}
+
+struct Reader<'a> {
+    context: &'a Context<'a>,
+    pool: &'a Pool,
+    abort: &'a AtomicBool,
+    skip: u64,
+}
+
+impl Reader<'_> {
+    /// How many whole leaves from `from` on are known to be zero and carry no change of the plan.
+    fn zero_leaves(&self, from: u64, to: u64, rest: u64) -> u64 {
+        let untouched =
+            self.context.plan.patches.iter().filter(|patch| patch.at + patch.bytes.len() as u64 > to).map(|patch| patch.at.saturating_sub(to)).min();
+        let max = rest.min(untouched.unwrap_or(rest)) / LEAF * LEAF;
+        if max == 0 { 0 } else { self.context.source.zero_run(from, max) / LEAF * LEAF }
+    }
+
+    fn read(&self, out: &SyncSender<Piece>) -> Result<(), Break> {
+        let mut skip = self.skip;
+        for step in &self.context.plan.moves {
+            let mut at = skip.min(step.len);
+            skip -= at;
+            while at < step.len {
+                if !self.context.control.go_on() {
+                    return Err(Break::Stopped);
+                }
+                if self.abort.load(Ordering::Relaxed) {
+                    return Ok(());
+                }
+                let (from, to, rest) = (step.from + at, step.to + at, step.len - at);
+                let zero = self.zero_leaves(from, to, rest);
+                let piece = if zero > 0 {
+                    at += zero;
+                    Piece::Zero { from, to, len: zero }
+                } else {
+                    let len = rest.min(CHUNK);
+                    at += len;
+                    self.context.control.hold_back(len, self.context.clock);
+                    self.data(from, to, len as usize)?
+                };
+                if out.send(piece).is_err() {
+                    return Ok(());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn data(&self, from: u64, to: u64, len: usize) -> Result<Piece, Break> {
+        let mut buffer = self.pool.take();
+        let mut lost = Vec::new();
+        match read_hard(self.context.source, from, &mut buffer[..len], &mut lost) {
+            Ok(()) => Ok(Piece::Data { from, to, len, buffer, lost }),
+            Err(why) => {
+                self.pool.give(buffer);
+                Err(Break::SourceGone(why))
+            }
+        }
+    }
+}
+
+fn hash(context: &Context, mut piece: Piece) -> Hashed {
+    let (mut leaves, mut patched, mut zero) = (Vec::new(), Vec::new(), Vec::new());
+    if let Piece::Data { from, to, len, buffer, .. } = &mut piece {
+        for (leaf, bytes) in buffer[..*len].chunks_mut(LEAF as usize).enumerate() {
+            let (source_at, target_at) = (*from + leaf as u64 * LEAF, *to + leaf as u64 * LEAF);
+            let hash = noted(bytes);
+            let mut is_zero = hash == [0; 32];
+            if context.apply_patches(target_at, bytes) {
+                let expected = noted(bytes);
+                is_zero = expected == [0; 32];
+                patched.push((source_at / LEAF, expected));
+            }
+            leaves.push(hash);
+            zero.push(is_zero);
+        }
+    }
+    Hashed { piece, leaves, patched, zero }
+}
+
+struct Writer<'a> {
+    context: &'a Context<'a>,
+    journal: &'a mut Journal,
+    tally: &'a mut Tally,
+    unmarked_lost: Vec<(u64, u64)>,
+    unmarked_patched: Vec<(u64, Hash)>,
+    since_flush: u64,
+    flushed_at: Duration,
+    seconds_before: f64,
+}
+
+impl Writer<'_> {
+    fn zero(&mut self, to: u64, len: u64) -> Result<(), Break> {
+        let target = self.context.target;
+        let mut at = 0;
+        while at < len {
+            let known = target.zero_run(to + at, len - at);
+            if known > 0 {
+                self.tally.skipped += known;
+                at += known;
+                continue;
+            }
+            let step = (len - at).min(LEAF);
+            target.write_zero(to + at, step)?;
+            self.tally.written += step;
+            self.since_flush += step;
+            at += step;
+        }
+        Ok(())
+    }
+
+    fn data(&mut self, to: u64, bytes: &[u8], zero: &[bool]) -> Result<(), Break> {
+        let mut leaf = 0;
+        while leaf < zero.len() {
+            let same = zero[leaf..].iter().take_while(|other| **other == zero[leaf]).count();
+            let (start, end) = (leaf * LEAF as usize, ((leaf + same) * LEAF as usize).min(bytes.len()));
+            if zero[leaf] {
+                self.zero(to + start as u64, (end - start) as u64)?;
+            } else {
+                self.context.target.write_at(to + start as u64, &bytes[start..end])?;
+                self.tally.written += (end - start) as u64;
+                self.since_flush += (end - start) as u64;
+            }
+            leaf += same;
+        }
+        Ok(())
+    }
+
+    fn take(&mut self, hashed: Hashed, pool: &Pool) -> Result<(), Break> {
+        let Hashed { piece, leaves, patched, zero } = hashed;
+        let (from, len) = match piece {
+            Piece::Zero { from, to, len } => {
+                self.zero(to, len)?;
+                (from, len)
+            }
+            Piece::Data { from, to, len, buffer, lost } => {
+                let written = self.data(to, &buffer[..len], &zero);
+                pool.give(buffer);
+                written?;
+                if leaves.iter().any(|hash| *hash != [0; 32]) {
+                    self.journal.note_leaves(from / LEAF, &leaves)?;
+                }
+                for (start, len) in lost {
+                    self.context.observer.event(&Event::Lost { start, len });
+                    self.tally.lost.push((start, len));
+                    self.unmarked_lost.push((start, len));
+                }
+                (from, len as u64)
+            }
+        };
+        self.tally.patched.extend(patched.iter().copied());
+        self.unmarked_patched.extend(patched);
+        self.tally.done += len;
+        self.context.observer.event(&Event::Moved { start: from, len, at: self.context.seconds() });
+        if self.since_flush >= FLUSH_BYTES || self.context.clock.now() >= self.flushed_at + FLUSH_AFTER {
+            self.mark()?;
+        }
+        Ok(())
+    }
+
+    /// Flushes the target, then says so in the journal; never the other way round.
+    fn mark(&mut self) -> Result<(), Break> {
+        self.context.target.flush()?;
+        let hex = |(leaf, hash): &(u64, Hash)| (*leaf, tree::hex(hash));
+        self.journal.append(&Record::Mark {
+            done: self.tally.done,
+            written: self.tally.written,
+            skipped: self.tally.skipped,
+            seconds: self.seconds_before + self.context.seconds(),
+            lost: std::mem::take(&mut self.unmarked_lost),
+            patched: self.unmarked_patched.drain(..).map(|pair| hex(&pair)).collect(),
+        })?;
+        self.context.observer.event(&Event::Kept { done: self.tally.done });
+        self.since_flush = 0;
+        self.flushed_at = self.context.clock.now();
+        Ok(())
+    }
+}
+
+/// Copies everything the plan says from where the journal left off.
+///
+/// # Errors
+/// See [`Break`]; up to the last flush everything is kept.
+pub fn copy(context: &Context, journal: &mut Journal, tally: &mut Tally, seconds_before: f64) -> Result<(), Break> {
+    let pool = Pool::new(BUFFERS, CHUNK as usize);
+    let abort = AtomicBool::new(false);
+    let (to_hasher, from_reader) = sync_channel::<Piece>(BUFFERS);
+    let (to_writer, from_hasher) = sync_channel::<Hashed>(BUFFERS);
+    let reader = Reader { context, pool: &pool, abort: &abort, skip: tally.done };
+    std::thread::scope(|scope| {
+        let reading = scope.spawn(move || reader.read(&to_hasher));
+        scope.spawn(move || {
+            for piece in from_reader {
+                if to_writer.send(hash(context, piece)).is_err() {
+                    return;
+                }
+            }
+        });
+        let flushed_at = context.clock.now();
+        let mut writer =
+            Writer { context, journal, tally, unmarked_lost: Vec::new(), unmarked_patched: Vec::new(), since_flush: 0, flushed_at, seconds_before };
+        let written = write_all(&mut writer, from_hasher, &pool, &abort);
+        let read = reading.join().expect("the reader does not panic");
+        written?;
+        // What came before a stop or a vanished source is kept all the same.
+        writer.mark()?;
+        read
+    })
+}
+
+fn write_all(writer: &mut Writer, pieces: Receiver<Hashed>, pool: &Pool, abort: &AtomicBool) -> Result<(), Break> {
+    let mut outcome = Ok(());
+    for hashed in pieces {
+        if outcome.is_ok() {
+            outcome = writer.take(hashed, pool);
+            abort.store(outcome.is_err(), Ordering::Relaxed);
+        } else if let Piece::Data { buffer, .. } = hashed.piece {
+            // The reader may be waiting for this buffer; it looks at `abort` next.
+            pool.give(buffer);
+        }
+    }
+    outcome
+}
+
+/// Takes old tables off both ends of the target.
+///
+/// # Errors
+/// A write that was not taken.
+pub fn clear(context: &Context) -> Result<(), Break> {
+    for &(start, len) in &context.plan.cleared {
+        let mut at = start;
+        while at < start + len {
+            let known = context.target.zero_run(at, start + len - at);
+            if known > 0 {
+                at += known;
+                continue;
+            }
+            let step = (start + len - at).min(LEAF);
+            context.target.write_zero(at, step)?;
+            at += step;
+        }
+    }
+    Ok(context.target.flush()?)
+}
+
+/// Writes the plan's bytes that lie outside everything that is copied.
+///
+/// # Errors
+/// A write that was not taken.
+pub fn write_outer_patches(context: &Context) -> Result<u64, Break> {
+    let inside = |patch: &Patch| {
+        let end = patch.at + patch.bytes.len() as u64;
+        context.plan.moves.iter().map(|step| end.min(step.to + step.len).saturating_sub(patch.at.max(step.to))).sum::<u64>()
+            == patch.bytes.len() as u64
+    };
+    let mut written = 0;
+    for patch in context.plan.patches.iter().filter(|patch| !inside(patch)) {
+        let mut buffer = Buffer::new(patch.bytes.len());
+        buffer.copy_from_slice(&patch.bytes);
+        context.target.write_at(patch.at, &buffer)?;
+        written += patch.bytes.len() as u64;
+    }
+    context.target.flush()?;
+    Ok(written)
+}

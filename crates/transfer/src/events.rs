@@ -1,0 +1,91 @@
+//! What an engine reports while it works.
+
+use serde::Serialize;
+
+/// What a run is doing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Phase {
+    /// Taking old tables off the target.
+    Clear,
+    /// Copying.
+    Copy,
+    /// Reading the target back.
+    Prove,
+    /// Reading the source a second time.
+    Again,
+}
+
+impl Phase {
+    /// The word for a screen.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Clear => "clearing",
+            Self::Copy => "copying",
+            Self::Prove => "reading back",
+            Self::Again => "second reading",
+        }
+    }
+}
+
+/// One report. Positions and lengths are bytes, times seconds of the run's clock.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(tag = "event", rename_all = "lowercase")]
+pub enum Event {
+    /// A phase begins with so many bytes ahead, of which some were done by an earlier run.
+    Phase {
+        /// Which.
+        phase: Phase,
+        /// All bytes of the phase.
+        total: u64,
+        /// Bytes done before.
+        done: u64,
+    },
+    /// A stretch was dealt with.
+    Moved {
+        /// Its start on the source.
+        start: u64,
+        /// Its length.
+        len: u64,
+        /// Time since the run began.
+        at: f64,
+    },
+    /// A stretch of the source could not be read.
+    Lost {
+        /// Its start on the source.
+        start: u64,
+        /// Its length.
+        len: u64,
+    },
+    /// Everything up to here, in the order of the plan, is on the target and in the journal.
+    Kept {
+        /// Bytes done in the order of the plan.
+        done: u64,
+    },
+    /// A stretch of the target is not what it should be.
+    Differs {
+        /// Its start on the target.
+        start: u64,
+        /// Its length.
+        len: u64,
+    },
+}
+
+/// Takes the reports of an engine. Called from its threads; must not wait long.
+pub trait Observer: Send + Sync {
+    /// One report.
+    fn event(&self, event: &Event);
+}
+
+/// Takes reports and lets them go.
+pub struct Silent;
+
+impl Observer for Silent {
+    fn event(&self, _event: &Event) {}
+}
+
+impl<F: Fn(&Event) + Send + Sync> Observer for F {
+    fn event(&self, event: &Event) {
+        self(event);
+    }
+}

@@ -1,0 +1,180 @@
+//! Everything to know before a run.
+
+use badger_drive::discover::Found;
+use badger_drive::size::human;
+use badger_drive::{Candidate, Source, Workshop};
+use badger_fs::recognise::{State, Volume, volumes};
+use badger_layout::plan::Ids;
+use badger_layout::{Kind, Plan, Table, table};
+use serde::Serialize;
+
+/// How much a hazard matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Level {
+    /// Nothing is written while it stands.
+    Stop,
+    /// Released together with the target, by its tail.
+    Mind,
+    /// Good to know.
+    Note,
+}
+
+/// One thing to know. `code` is stable.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Hazard {
+    /// Level.
+    pub level: Level,
+    /// Short stable name.
+    pub code: &'static str,
+    /// What, where, what to do.
+    pub text: String,
+}
+
+impl Hazard {
+    fn new(level: Level, code: &'static str, text: impl Into<String>) -> Self {
+        Self { level, code, text: text.into() }
+    }
+}
+
+/// A drive that was looked at: its table and what is in its partitions.
+#[derive(Clone)]
+pub struct Looked {
+    /// The table.
+    pub table: Table,
+    /// The volumes by partition number.
+    pub volumes: Vec<(u32, Volume)>,
+}
+
+impl Looked {
+    /// Reads the table and the first structures of every partition.
+    pub fn at(source: &Source) -> Self {
+        let table = table::read(&**source);
+        let volumes = volumes(&**source, &table);
+        Self { table, volumes }
+    }
+
+    /// The volume in a partition.
+    pub fn volume(&self, number: u32) -> Option<&Volume> {
+        self.volumes.iter().find(|(other, _)| *other == number).map(|(_, volume)| volume)
+    }
+}
+
+/// What a volume holds, in a few words: `System NTFS 246 GB of 249 GB used`.
+fn content(volume: &Volume) -> String {
+    let label = if volume.label.is_empty() { String::new() } else { format!("{} ", volume.label) };
+    match volume.used_bytes {
+        Some(used) => format!("{label}{} {} of {} used", volume.kind.word(), human(used), human(volume.size_bytes)),
+        None => format!("{label}{} {}", volume.kind.word(), human(volume.size_bytes)),
+    }
+}
+
+/// Hazards of a drive on its own, as `show` tells them.
+pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
+    let mut out = Vec::new();
+    if let Some(found) = found {
+        if found.system {
+            out.push(Hazard::new(Level::Stop, "system-drive", "this machine runs from it; it is never a target"));
+        }
+        for used in &found.uses {
+            out.push(Hazard::new(Level::Mind, "in-use", format!("it is {used}")));
+        }
+    }
+    for problem in &looked.table.problems {
+        let level = if problem.grave { Level::Mind } else { Level::Note };
+        out.push(Hazard::new(level, problem.code, problem.text.clone()));
+    }
+    for (number, volume) in &looked.volumes {
+        let name = if volume.label.is_empty() { format!("partition {number}") } else { volume.label.clone() };
+        match volume.state {
+            State::Clean => {}
+            State::Dirty => out.push(Hazard::new(Level::Mind, "volume-dirty", format!("{name} was in use when it was last seen"))),
+            State::Hibernated => out.push(Hazard::new(Level::Mind, "volume-asleep", format!("{name}: its system only slept"))),
+            State::Damaged => out.push(Hazard::new(Level::Mind, "volume-damaged", format!("{name}: {}", volume.problems.join("; ")))),
+        }
+    }
+    out.sort_by_key(|hazard| hazard.level);
+    out
+}
+
+/// Everything to know before a plan is run: the stops first.
+pub fn of_clone(workshop: &Workshop, source: &Source, looked: &Looked, candidate: &Candidate, plan: &Plan) -> Vec<Hazard> {
+    let stops = candidate.stops(source, plan.reach());
+    let mut out: Vec<Hazard> = stops.into_iter().map(|stop| Hazard::new(Level::Stop, stop.code, stop.text)).collect();
+    out.extend(target_content(workshop, candidate));
+    let found = workshop.found(&source.identity().path);
+    for used in found.iter().flat_map(|found| &found.uses) {
+        out.push(Hazard::new(Level::Mind, "source-in-use", format!("the source is {used}: what changes while it is copied may not fit together")));
+    }
+    if found.is_some_and(|found| found.system) {
+        out.push(Hazard::new(Level::Mind, "source-is-system", "the source is the disk this machine runs from"));
+    }
+    out.extend(of_drive(None, looked));
+    if plan.ids == Ids::Keep && !plan.disk_id.is_empty() {
+        let twins = twins(workshop, source, candidate, &looked.table);
+        for twin in twins {
+            out.push(Hazard::new(
+                Level::Mind,
+                "same-ids",
+                format!("{twin} carries the same disk identifier already: unplug one of them before a system starts"),
+            ));
+        }
+        out.push(Hazard::new(Level::Note, "ids-kept", "identifiers are kept: do not start with source and target both attached"));
+    }
+    let unused = plan.target.size_bytes.saturating_sub(plan.source.size_bytes);
+    if unused > plan.source.size_bytes / 20 {
+        out.push(Hazard::new(
+            Level::Note,
+            "space-unused",
+            format!("{} at the end of the target stay unused: partitions keep their sizes", human(unused)),
+        ));
+    }
+    if plan.kind == Kind::Mbr && plan.target.size_bytes / u64::from(plan.target.sector) > u64::from(u32::MAX) {
+        out.push(Hazard::new(Level::Note, "mbr-limit", "the MBR table cannot use the target beyond 2^32 sectors"));
+    }
+    out.sort_by_key(|hazard| hazard.level);
+    out
+}
+
+fn target_content(workshop: &Workshop, candidate: &Candidate) -> Option<Hazard> {
+    if candidate.is_new() {
+        return None;
+    }
+    let source = workshop.source(&candidate.identity().path).ok()?;
+    let looked = Looked::at(&source);
+    let partitions = looked.table.data_partitions().len();
+    if partitions == 0 {
+        return None;
+    }
+    let held: Vec<String> = looked.volumes.iter().map(|(_, volume)| content(volume)).collect();
+    let held = if held.is_empty() { "nothing that is recognised".into() } else { held.join(", ") };
+    let text = if looked.table.kind == Kind::None {
+        if looked.volumes.is_empty() {
+            return Some(Hazard::new(Level::Mind, "target-holds", "the target is not empty: it holds data without a table"));
+        };
+        format!("the target holds {held}: all of it is lost")
+    } else {
+        let word = if partitions == 1 { "partition" } else { "partitions" };
+        format!("the target holds {partitions} {word}: {held}: all of it is lost")
+    };
+    Some(Hazard::new(Level::Mind, "target-holds", text))
+}
+
+/// Other attached drives with the source's disk identifier.
+fn twins(workshop: &Workshop, source: &Source, candidate: &Candidate, table: &Table) -> Vec<String> {
+    let mut out = Vec::new();
+    for found in workshop.drives() {
+        if found.identity.path == source.identity().path || found.identity.path == candidate.identity().path {
+            continue;
+        }
+        let Ok(other) = workshop.source(&found.identity.path) else { continue };
+        if other.ground().same_as(source.ground()) || other.ground().same_as(candidate.ground()) {
+            continue;
+        }
+        let disk_id = table::read(&*other).disk_id;
+        if !disk_id.is_empty() && disk_id == table.disk_id {
+            out.push(format!("{} ({})", found.identity.model, found.identity.path.display()));
+        }
+    }
+    out
+}

@@ -1,0 +1,21 @@
+//! Runs a plan from a source to a target and proves the outcome.
+//!
+//! [`run::start`] copies, survives read errors, resumes after a kill, reads the target back and says what holds.
+//! Engines report to an [`events::Observer`] and obey a [`control::Control`]; they know neither screen nor clock.
+
+pub mod control;
+pub mod copy;
+pub mod events;
+pub mod hazard;
+pub mod journal;
+pub mod meter;
+pub mod proof;
+pub mod report;
+pub mod run;
+pub mod tree;
+pub mod verify;
+
+pub use control::Control;
+pub use events::{Event, Observer, Phase};
+pub use hazard::{Hazard, Level};
+pub use report::{Line, Outcome, Report, Verdict};

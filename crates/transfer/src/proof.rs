@@ -1,0 +1,220 @@
+//! Reads the target back from the medium and compares it with what was read from the source.
+
+use crate::copy::{Break, CHUNK, Context, noted};
+use crate::events::Event;
+use crate::journal::Journal;
+use crate::report::Stretch;
+use crate::tree::{self, Builder, Hash, LEAF};
+use badger_drive::Medium;
+use badger_drive::buffer::{Buffer, Pool};
+use std::collections::BTreeMap;
+use std::sync::mpsc::sync_channel;
+
+/// So many differing leaves are remembered; of more only the number.
+const MOST: usize = 4096;
+/// Hashes fetched from the journal in one go.
+const FETCH: u64 = 4096;
+
+/// What reading back brought.
+#[derive(Debug, Default)]
+pub struct ReadBack {
+    /// Root of the source's tree.
+    pub source: Hash,
+    /// Root of what the target should hold.
+    pub expected: Hash,
+    /// Root of what the drive that was read holds.
+    pub found: Hash,
+    /// Numbers of leaves that differ.
+    pub differing: Vec<u64>,
+    /// How many differ, also where there are too many to remember.
+    pub differ: u64,
+    /// Stretches that could not be read back, bytes.
+    pub unreadable: Vec<(u64, u64)>,
+}
+
+enum Piece {
+    Data { leaf: u64, len: usize, buffer: Buffer, unreadable: Vec<(u64, u64)> },
+    Zero { leaf: u64, count: u64 },
+}
+
+/// Which side is read.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Side {
+    /// The target, against what it should hold.
+    Target,
+    /// The source once more, against what it gave the first time.
+    Source,
+}
+
+/// Feeds leaves into a tree, runs of zeroes in one go.
+struct Feed {
+    builder: Builder,
+    zeroes: u64,
+}
+
+impl Feed {
+    fn new() -> Self {
+        Self { builder: Builder::new(), zeroes: 0 }
+    }
+    fn push(&mut self, noted: Hash) {
+        if noted == [0; 32] {
+            self.zeroes += 1;
+        } else {
+            self.builder.push_zero(std::mem::take(&mut self.zeroes));
+            self.builder.push(noted);
+        }
+    }
+    fn root(mut self, size: u64) -> Hash {
+        self.builder.push_zero(self.zeroes);
+        self.builder.root(size)
+    }
+}
+
+/// Reads `len` bytes at `start`; what fails is narrowed down to the sector and read as zero.
+fn read(drive: &dyn Medium, start: u64, buf: &mut [u8], unreadable: &mut Vec<(u64, u64)>) {
+    if drive.read_at(start, buf).is_ok() {
+        return;
+    }
+    let sector = drive.geometry().logical_sector as usize;
+    for (at, bytes) in buf.chunks_mut(sector).enumerate() {
+        if drive.read_at(start + (at * sector) as u64, bytes).is_err() {
+            bytes.fill(0);
+            unreadable.push((start + (at * sector) as u64, bytes.len() as u64));
+        }
+    }
+}
+
+/// Reads one side whole, over the length of the source, and compares every leaf.
+///
+/// # Errors
+/// [`Break::Stopped`], or a journal that cannot be read.
+pub fn read_back(context: &Context, journal: &Journal, patched: &[(u64, Hash)], side: Side) -> Result<ReadBack, Break> {
+    let size = context.plan.source.size_bytes;
+    let whole = size / LEAF;
+    let patched: BTreeMap<u64, Hash> = patched.iter().copied().collect();
+    let pool = Pool::new(4, CHUNK as usize);
+    let (send, pieces) = sync_channel::<Piece>(4);
+    std::thread::scope(|scope| {
+        let drive: &(dyn Medium + '_) = match side {
+            Side::Target => &**context.target,
+            Side::Source => &**context.source,
+        };
+        let pool = &pool;
+        let reading = scope.spawn(move || -> Result<(), Break> {
+            let mut at = 0;
+            while at < size {
+                if !context.control.go_on() {
+                    return Err(Break::Stopped);
+                }
+                let zero = if at / LEAF < whole { drive.zero_run(at, whole * LEAF - at) / LEAF } else { 0 };
+                let piece = if zero > 0 {
+                    let piece = Piece::Zero { leaf: at / LEAF, count: zero };
+                    at += zero * LEAF;
+                    piece
+                } else {
+                    let len = (size - at).min(CHUNK) as usize;
+                    let (mut buffer, mut unreadable) = (pool.take(), Vec::new());
+                    context.control.hold_back(len as u64, context.clock);
+                    read(drive, at, &mut buffer[..len], &mut unreadable);
+                    let piece = Piece::Data { leaf: at / LEAF, len, buffer, unreadable };
+                    at += len as u64;
+                    piece
+                };
+                if send.send(piece).is_err() {
+                    break;
+                }
+            }
+            Ok(())
+        });
+        let mut out = ReadBack::default();
+        let mut failure = None;
+        // A journal that cannot be read must not end the loop: the reader waits for its buffers to come back.
+        let mut recorded = |leaf: u64, count: usize| {
+            journal.leaves(leaf, count).unwrap_or_else(|error| {
+                failure = Some(error);
+                vec![[0; 32]; count]
+            })
+        };
+        let (mut source, mut expected, mut found) = (Feed::new(), Feed::new(), Feed::new());
+        let mut compare = |leaf: u64, noted: Hash, read: Hash, out: &mut ReadBack| {
+            let wanted = if side == Side::Target { patched.get(&leaf).copied().unwrap_or(noted) } else { noted };
+            source.push(noted);
+            expected.push(wanted);
+            found.push(read);
+            if wanted != read {
+                out.differ += 1;
+                if out.differing.len() < MOST {
+                    out.differing.push(leaf);
+                }
+                context.observer.event(&Event::Differs { start: leaf * LEAF, len: LEAF.min(size - leaf * LEAF) });
+            }
+        };
+        for piece in pieces {
+            let (start, len) = match piece {
+                Piece::Zero { leaf, count } => {
+                    let mut at = leaf;
+                    while at < leaf + count {
+                        let step = (leaf + count - at).min(FETCH);
+                        for (noted, number) in recorded(at, step as usize).into_iter().zip(at..) {
+                            compare(number, noted, [0; 32], &mut out);
+                        }
+                        at += step;
+                    }
+                    (leaf * LEAF, count * LEAF)
+                }
+                Piece::Data { leaf, len, buffer, unreadable } => {
+                    let hashes = recorded(leaf, len.div_ceil(LEAF as usize));
+                    for ((bytes, hash), number) in buffer[..len].chunks(LEAF as usize).zip(hashes).zip(leaf..) {
+                        compare(number, hash, noted(bytes), &mut out);
+                    }
+                    pool.give(buffer);
+                    out.unreadable.extend(unreadable);
+                    (leaf * LEAF, len as u64)
+                }
+            };
+            context.observer.event(&Event::Moved { start, len, at: context.seconds() });
+        }
+        reading.join().expect("the reader does not panic")?;
+        if let Some(error) = failure {
+            return Err(error.into());
+        }
+        (out.source, out.expected, out.found) = (source.root(size), expected.root(size), found.root(size));
+        Ok(out)
+    })
+}
+
+/// Finds the sectors in which a leaf of the target differs from what it should be. `None` where the source does not
+/// give the same bytes as during the run, so that nothing can be compared.
+pub fn narrow(context: &Context, journal: &Journal, leaf: u64) -> Option<Vec<Stretch>> {
+    let start = leaf * LEAF;
+    let len = LEAF.min(context.plan.source.size_bytes - start) as usize;
+    let (mut wanted, mut found) = (Buffer::new(len), Buffer::new(len));
+    crate::copy::read_hard(context.source, start, &mut wanted, &mut Vec::new()).ok()?;
+    if noted(&wanted) != *journal.leaves(leaf, 1).ok()?.first()? {
+        return None;
+    }
+    context.apply_patches(start, &mut wanted);
+    read(&**context.target, start, &mut found, &mut Vec::new());
+    Some(differing_sectors(start, &wanted, &found, context.plan.source.sector))
+}
+
+/// The sectors in which two equally long stretches differ; `start` is their place in bytes.
+pub fn differing_sectors(start: u64, a: &[u8], b: &[u8], sector: u32) -> Vec<Stretch> {
+    let mut out: Vec<Stretch> = Vec::new();
+    let first = start / u64::from(sector);
+    for (at, (a, b)) in a.chunks(sector as usize).zip(b.chunks(sector as usize)).enumerate() {
+        if a != b {
+            let number = first + at as u64;
+            match out.last_mut() {
+                Some(last) if last.start + last.sectors == number => last.sectors += 1,
+                _ => out.push(Stretch { start: number, sectors: 1 }),
+            }
+        }
+    }
+    out
+}
+
+/// A root in hex.
+pub fn hex(hash: &Hash) -> String {
+    tree::hex(hash)
+}

@@ -1,0 +1,157 @@
+//! The outcome of a run, in the form scripts may rely on.
+
+use serde::{Deserialize, Serialize};
+
+/// How a run ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Outcome {
+    /// Everything was copied and the proof holds.
+    Proved,
+    /// Everything was copied; a proof failed.
+    Finished,
+    /// Copied, but parts of the source could not be read.
+    Incomplete,
+    /// Nothing was written.
+    Refused,
+    /// Broken off; can be picked up again.
+    Interrupted,
+}
+
+impl Outcome {
+    /// The word for a screen.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Proved => "proved",
+            Self::Finished => "finished, proof failed",
+            Self::Incomplete => "incomplete",
+            Self::Refused => "refused",
+            Self::Interrupted => "interrupted",
+        }
+    }
+}
+
+/// What a line of a proof says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// As it should be.
+    Holds,
+    /// Differs in a way that was intended.
+    Differs,
+    /// Not as it should be.
+    Fails,
+    /// Not looked at.
+    NotChecked,
+}
+
+/// One line of a proof.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Line {
+    /// `table`, `blocks`, `file-system`, `files`, `boot`, `licence`.
+    pub what: String,
+    /// What came out.
+    pub result: Verdict,
+    /// In a sentence.
+    pub text: String,
+    /// What it rests on, a line each.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub evidence: Vec<String>,
+}
+
+impl Line {
+    /// A line without evidence.
+    pub fn new(what: &str, result: Verdict, text: impl Into<String>) -> Self {
+        Self { what: what.into(), result, text: text.into(), evidence: Vec::new() }
+    }
+}
+
+/// A stretch in logical sectors of the source.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Stretch {
+    /// First sector.
+    pub start: u64,
+    /// Sectors.
+    pub sectors: u64,
+}
+
+/// The hashes of a run, roots of the tree that `docs/formats/hash-tree.md` describes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Hashes {
+    /// Always `blake3`.
+    pub algorithm: String,
+    /// Bytes under one leaf of the tree.
+    pub leaf_bytes: u64,
+    /// The source as it was read; empty where it was not read whole.
+    pub source: String,
+    /// What the target should hold: the source with the plan's intended changes.
+    pub expected: String,
+    /// The target as it was read back, over the length of the source.
+    pub target: String,
+}
+
+impl Default for Hashes {
+    fn default() -> Self {
+        let none = String::new;
+        Self { algorithm: "blake3".into(), leaf_bytes: crate::tree::LEAF, source: none(), expected: none(), target: none() }
+    }
+}
+
+/// The whole outcome.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Report {
+    /// How it ended.
+    pub outcome: Outcome,
+    /// Number of the job in the ledger; 0 where there is none.
+    pub job: i64,
+    /// Path of the source.
+    pub source: String,
+    /// Path of the target.
+    pub target: String,
+    /// Bytes the plan copies.
+    pub planned_bytes: u64,
+    /// Bytes read from the source, known holes included.
+    pub read_bytes: u64,
+    /// Bytes written to the target.
+    pub written_bytes: u64,
+    /// Bytes that needed no writing: zero on both sides.
+    pub skipped_bytes: u64,
+    /// Bytes that could not be read.
+    pub lost_bytes: u64,
+    /// Where they are.
+    pub lost: Vec<Stretch>,
+    /// Time of the run's clock.
+    pub seconds: f64,
+    /// Hashes.
+    pub hash: Hashes,
+    /// What was proved.
+    pub proof: Vec<Line>,
+    /// Why it is not proved; empty where it is.
+    pub reason: String,
+    /// The stable code of a refusal; empty otherwise.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub code: String,
+}
+
+impl Report {
+    /// A report of nothing done yet.
+    pub fn new(source: String, target: String) -> Self {
+        Self {
+            outcome: Outcome::Refused,
+            job: 0,
+            source,
+            target,
+            planned_bytes: 0,
+            read_bytes: 0,
+            written_bytes: 0,
+            skipped_bytes: 0,
+            lost_bytes: 0,
+            lost: Vec::new(),
+            seconds: 0.0,
+            hash: Hashes::default(),
+            proof: Vec::new(),
+            reason: String::new(),
+            code: String::new(),
+        }
+    }
+}

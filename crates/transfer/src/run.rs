@@ -1,0 +1,298 @@
+//! A run from its first byte to its proof.
+
+use crate::copy::{self, Break, Context, Tally};
+use crate::events::{Event, Observer, Phase};
+use crate::journal::{Journal, Past, Record};
+use crate::proof::{self, ReadBack, Side};
+use crate::report::{Line, Outcome, Report, Stretch, Verdict};
+use crate::{Control, tree};
+use badger_drive::clock::Clock;
+use badger_drive::size::{human, thousands};
+use badger_drive::{Refusal, Source, Target};
+use badger_fs::recognise::volumes;
+use badger_layout::table;
+use std::sync::Arc;
+
+/// Everything a run is given.
+pub struct Run<'a> {
+    /// From where.
+    pub source: Source,
+    /// To where; released before.
+    pub target: Target,
+    /// New or found again.
+    pub journal: Journal,
+    /// Obeyed.
+    pub control: &'a Control,
+    /// Told.
+    pub observer: &'a dyn Observer,
+    /// The run's time.
+    pub clock: Arc<dyn Clock>,
+    /// Whether the source is read a second time, to find what it gives differently.
+    pub again: bool,
+}
+
+/// Leaves looked at before an interrupted run goes on.
+const PROBE: u64 = 8;
+
+/// Makes sure that a target that is to be gone on with still holds what the journal says.
+fn probe(context: &Context, journal: &Journal, tally: &Tally) -> Result<(), Refusal> {
+    let Some(first) = context.plan.moves.first() else { return Ok(()) };
+    let done = tally.done.min(first.len) / tree::LEAF;
+    for back in 1..=done.min(PROBE) {
+        let leaf = first.from / tree::LEAF + done - back;
+        let start = leaf * tree::LEAF;
+        let mut bytes = badger_drive::buffer::Buffer::new(tree::LEAF as usize);
+        let noted = journal.leaves(leaf, 1).ok().and_then(|hashes| hashes.first().copied()).unwrap_or_default();
+        let wanted = tally.patched.iter().find(|(number, _)| *number == leaf).map_or(noted, |(_, hash)| *hash);
+        if context.target.read_at(start, &mut bytes).is_err() || copy::noted(&bytes) != wanted {
+            let text = "the target does not hold what the unfinished run wrote: it was used for something else since. Begin anew with --restart";
+            return Err(Refusal::new("target-changed", text));
+        }
+    }
+    Ok(())
+}
+
+/// Runs the journal's plan to its end.
+///
+/// # Errors
+/// A refusal before anything was written: the target is not the one the unfinished run wrote to.
+pub fn start(run: Run) -> Result<Report, Refusal> {
+    let Run { source, target, mut journal, control, observer, clock, again } = run;
+    let plan = journal.plan.clone();
+    let Past { done, written, skipped, seconds, lost, patched, copied } = journal.past.clone();
+    let mut tally = Tally { done, written, skipped, lost, patched };
+    let began = clock.now();
+    let context = Context { plan: &plan, source: &source, target: &target, control, observer, clock: &*clock, began };
+    let path = |identity: &badger_drive::Identity| identity.path.display().to_string();
+    let mut report = Report::new(path(source.identity()), path(target.identity()));
+    report.planned_bytes = plan.bytes();
+    report.job = journal.job;
+    if tally.done > 0 {
+        probe(&context, &journal, &tally)?;
+    }
+    let outcome = carry_out(&context, &mut journal, &mut tally, seconds, copied, again, &mut report);
+    report.read_bytes = tally.done;
+    report.written_bytes += tally.written;
+    report.skipped_bytes = tally.skipped;
+    let sector = u64::from(plan.source.sector);
+    report.lost = tally.lost.iter().map(|(start, len)| Stretch { start: start / sector, sectors: len.div_ceil(sector) }).collect();
+    report.lost_bytes = tally.lost.iter().map(|(_, len)| len).sum();
+    report.seconds = seconds + context.seconds();
+    if let Err(cause) = outcome {
+        report.outcome = Outcome::Interrupted;
+        report.reason = cause.to_string();
+        return Ok(report);
+    }
+    let failed: Vec<&Line> = report.proof.iter().filter(|line| line.result == Verdict::Fails).collect();
+    (report.outcome, report.reason) = if !report.lost.is_empty() {
+        (
+            Outcome::Incomplete,
+            format!("{} in {} stretches of the source could not be read and are zero on the target", human(report.lost_bytes), report.lost.len()),
+        )
+    } else if let Some(line) = failed.first() {
+        (Outcome::Finished, line.text.clone())
+    } else {
+        (Outcome::Proved, String::new())
+    };
+    target.announce_table();
+    journal.remove();
+    Ok(report)
+}
+
+fn carry_out(
+    context: &Context,
+    journal: &mut Journal,
+    tally: &mut Tally,
+    before: f64,
+    copied: bool,
+    again: bool,
+    report: &mut Report,
+) -> Result<(), Break> {
+    let plan = context.plan;
+    if !copied {
+        if tally.done == 0 {
+            context.observer.event(&Event::Phase { phase: Phase::Clear, total: 0, done: 0 });
+            copy::clear(context)?;
+        }
+        context.observer.event(&Event::Phase { phase: Phase::Copy, total: plan.bytes(), done: tally.done });
+        copy::copy(context, journal, tally, before)?;
+        report.written_bytes += copy::write_outer_patches(context)?;
+        journal.append(&Record::Copied)?;
+    }
+    context.observer.event(&Event::Phase { phase: Phase::Prove, total: plan.source.size_bytes, done: 0 });
+    context.target.forget(0, context.target.geometry().size_bytes);
+    let back = proof::read_back(context, journal, &tally.patched, Side::Target)?;
+    report.hash.source = tree::hex(&back.source);
+    report.hash.expected = tree::hex(&back.expected);
+    report.hash.target = tree::hex(&back.found);
+    report.proof.push(blocks(context, journal, &back, tally));
+    if again {
+        context.observer.event(&Event::Phase { phase: Phase::Again, total: plan.source.size_bytes, done: 0 });
+        let second = proof::read_back(context, journal, &[], Side::Source)?;
+        report.proof.push(second_reading(context, &second, tally));
+    }
+    report.proof.extend(structures(context));
+    Ok(())
+}
+
+/// A list of stretches, cut short where it gets long.
+fn listed(stretches: &[Stretch]) -> Vec<String> {
+    let mut out: Vec<String> = stretches
+        .iter()
+        .take(50)
+        .map(|stretch| match stretch.sectors {
+            1 => format!("sector {}", thousands(stretch.start)),
+            count => format!("sectors {}–{}", thousands(stretch.start), thousands(stretch.start + count - 1)),
+        })
+        .collect();
+    if stretches.len() > 50 {
+        out.push(format!("and {} more stretches", stretches.len() - 50));
+    }
+    out
+}
+
+fn blocks(context: &Context, journal: &Journal, back: &ReadBack, tally: &Tally) -> Line {
+    let size = context.plan.source.size_bytes;
+    let sector = u64::from(context.plan.source.sector);
+    if back.differ == 0 && back.unreadable.is_empty() {
+        let intended = context.plan.patches.len();
+        let (result, text) = if intended == 0 {
+            (Verdict::Holds, format!("all {} read back from the medium equal the source", human(size)))
+        } else {
+            (Verdict::Differs, format!("{} read back; equal to the source but for {intended} changes of the plan", human(size)))
+        };
+        let mut line = Line::new("blocks", result, text);
+        line.evidence.push(format!("tree hash of the source  {}", proof::hex(&back.source)));
+        line.evidence.push(format!("tree hash of the target  {}", proof::hex(&back.found)));
+        line.evidence.extend(context.plan.patches.iter().map(|patch| {
+            format!("intended: {} at sector {}, {} bytes", patch.what, thousands(patch.at / sector), thousands(patch.bytes.len() as u64))
+        }));
+        if !tally.lost.is_empty() {
+            line.evidence.push("places that could not be read are zero on the target".into());
+        }
+        return line;
+    }
+    let mut found = Vec::new();
+    let mut evidence = Vec::new();
+    for &leaf in back.differing.iter().take(256) {
+        match proof::narrow(context, journal, leaf) {
+            Some(stretches) if stretches.is_empty() => {
+                evidence.push(format!(
+                    "sectors {}–{}: wrong once, right when read again: the target is not steady",
+                    leaf * tree::LEAF / sector,
+                    (leaf + 1) * tree::LEAF / sector - 1
+                ));
+            }
+            Some(stretches) => found.extend(stretches),
+            None => evidence.push(format!(
+                "somewhere in sectors {}–{}; the source gives other bytes now",
+                leaf * tree::LEAF / sector,
+                (leaf + 1) * tree::LEAF / sector - 1
+            )),
+        }
+    }
+    found.extend(back.unreadable.iter().map(|(start, len)| Stretch { start: start / sector, sectors: len.div_ceil(sector) }));
+    found.sort_by_key(|stretch| stretch.start);
+    found.dedup();
+    let sectors: u64 = found.iter().map(|stretch| stretch.sectors).sum();
+    let text = format!(
+        "the target holds other bytes than were written: {} sectors in {} blocks of 1 MiB; do not hand it over, try another drive",
+        thousands(sectors),
+        back.differ
+    );
+    let mut line = Line::new("blocks", Verdict::Fails, text);
+    line.evidence = listed(&found);
+    line.evidence.extend(evidence);
+    line
+}
+
+fn second_reading(context: &Context, second: &ReadBack, tally: &Tally) -> Line {
+    let sector = u64::from(context.plan.source.sector);
+    let mut found = Vec::new();
+    for &leaf in second.differing.iter().take(256) {
+        // The target holds what the first reading gave; a third reading against it names the sectors.
+        let start = leaf * tree::LEAF;
+        let len = tree::LEAF.min(context.plan.source.size_bytes - start) as usize;
+        let (mut now, mut first) = (badger_drive::buffer::Buffer::new(len), badger_drive::buffer::Buffer::new(len));
+        let readable = copy::read_hard(context.source, start, &mut now, &mut Vec::new()).is_ok() && context.target.read_at(start, &mut first).is_ok();
+        context.apply_patches(start, &mut now);
+        let stretches = if readable { proof::differing_sectors(start, &now, &first, context.plan.source.sector) } else { Vec::new() };
+        if stretches.is_empty() {
+            found.push(Stretch { start: start / sector, sectors: len as u64 / sector });
+        }
+        found.extend(stretches);
+    }
+    let lost =
+        |stretch: &Stretch| tally.lost.iter().any(|(start, len)| stretch.start >= start / sector && stretch.start < (start + len).div_ceil(sector));
+    found.retain(|stretch| !lost(stretch));
+    if found.is_empty() {
+        return Line::new("blocks", Verdict::Holds, "a second reading of the source gives the same bytes");
+    }
+    let sectors: u64 = found.iter().map(|stretch| stretch.sectors).sum();
+    let mut line = Line::new(
+        "blocks",
+        Verdict::Fails,
+        format!("the source gives other bytes when read again: {} sectors; which reading is right nobody knows", thousands(sectors)),
+    );
+    line.evidence = listed(&found);
+    line
+}
+
+/// The table and the file systems, parsed again from the target.
+fn structures(context: &Context) -> Vec<Line> {
+    let mut lines = Vec::new();
+    let table = table::read(&**context.target);
+    let before = table::read(&**context.source);
+    let differences = context.plan.differences(&table);
+    let mut line = if !differences.is_empty() {
+        Line { evidence: differences, ..Line::new("table", Verdict::Fails, "the table on the target is not the planned one") }
+    } else if context.plan.patches.is_empty() {
+        Line::new("table", Verdict::Holds, format!("{} with {} partitions, as on the source", table.kind.word(), table.data_partitions().len()))
+    } else {
+        Line::new(
+            "table",
+            Verdict::Holds,
+            format!("{} with {} partitions, as planned for the new size", table.kind.word(), table.data_partitions().len()),
+        )
+    };
+    line.evidence.extend(table.problems.iter().map(|problem| {
+        let known = before.problems.iter().any(|other| other.code == problem.code);
+        format!("{}: {}{}", problem.code, problem.text, if known { " (as on the source)" } else { "" })
+    }));
+    if !table.is_sound() && before.is_sound() {
+        line.result = Verdict::Fails;
+        line.text = "the table on the target is damaged where the source's is sound".into();
+    }
+    line.evidence.extend(table.data_partitions().iter().map(|partition| {
+        format!(
+            "{} at sector {}, {} sectors, {}",
+            partition.number,
+            thousands(partition.start),
+            thousands(partition.sectors),
+            partition.type_code.meaning()
+        )
+    }));
+    lines.push(line);
+    let (there, here) = (volumes(&**context.source, &before), volumes(&**context.target, &table));
+    if !there.is_empty() {
+        let missing: Vec<String> = there
+            .iter()
+            .filter(|volume| !here.contains(volume))
+            .map(|(number, volume)| format!("{} in partition {number} is not found there as on the source", volume.kind.word()))
+            .collect();
+        let mut line = if missing.is_empty() {
+            Line::new("file-system", Verdict::Holds, format!("{} recognised, the same as on the source", here.len()))
+        } else {
+            Line::new("file-system", Verdict::Fails, "a file system is not recognised as on the source")
+        };
+        line.evidence = missing;
+        line.evidence.extend(here.iter().map(|(number, volume)| {
+            let label = if volume.label.is_empty() { String::new() } else { format!(" \"{}\"", volume.label) };
+            format!("{number} {}{label} {}", volume.kind.word(), volume.id)
+        }));
+        lines.push(line);
+    }
+    lines.push(Line::new("boot", Verdict::NotChecked, "starting up was not tried"));
+    lines.push(Line::new("licence", Verdict::NotChecked, "the licence was not looked at"));
+    lines
+}
