@@ -1,8 +1,56 @@
-//! The screens.
-/// Opens the bench.
+//! The screens. They compute nothing: they show what the engines say and pass on what the technician wants.
+
+pub mod app;
+mod bench;
+pub mod draw;
+mod help;
+mod job;
+mod ledger;
+mod palette;
+mod running;
+mod shelf;
+pub mod theme;
+
+use app::App;
+use badger_bench::Bench;
+use crossterm::event::{self, DisableMouseCapture, EnableMouseCapture, Event};
+use crossterm::execute;
+use std::io;
+use std::time::Duration;
+
+/// How long a frame stands at most; a key is answered at once.
+const FRAME: Duration = Duration::from_millis(100);
+
+/// Opens the bench on this terminal and stays until the technician leaves.
 ///
 /// # Errors
 /// What the terminal says.
-pub fn open(_bench: badger_bench::Bench) -> std::io::Result<()> {
-    Ok(())
+pub fn open(bench: Bench) -> io::Result<()> {
+    let mut app = App::new(bench);
+    let mut terminal = ratatui::init();
+    // A terminal without a mouse still has its keys.
+    let _ = execute!(io::stdout(), EnableMouseCapture);
+    let outcome = (|| {
+        while !app.is_left() {
+            app.refresh();
+            terminal.draw(|frame| app.draw(frame))?;
+            if event::poll(FRAME)? {
+                loop {
+                    match event::read()? {
+                        Event::Key(key) => app.key(key),
+                        Event::Mouse(mouse) => app.mouse(mouse),
+                        _ => {}
+                    }
+                    if app.is_left() || !event::poll(Duration::ZERO)? {
+                        break;
+                    }
+                }
+            }
+        }
+        Ok(())
+    })();
+    let _ = execute!(io::stdout(), DisableMouseCapture);
+    ratatui::restore();
+    app.close();
+    outcome
 }

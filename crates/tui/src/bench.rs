@@ -1,0 +1,399 @@
+//! The bench: one block of three lines for every drive, the chosen one with its drawer open, and the jobs beside.
+
+use crate::app::{App, Hit, Listed};
+use crate::draw::{bar, cut, inset, loud, pad, pad_left, put, put_right, ribbon, say, wrap};
+use crate::job::{STEPS, Step};
+use crate::shelf::Item;
+use crate::theme::Mean;
+use badger_bench::ledger::now;
+use badger_drive::size::{human, span, thousands};
+use badger_transfer::Level;
+use crossterm::event::KeyCode;
+use ratatui::Frame;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::text::Span;
+use std::time::Duration;
+
+/// Width of the column of jobs, and the width of the screen from which on it is there.
+const JOBS: u16 = 38;
+const WIDE: u16 = 112;
+/// How long a drive is marked as just in.
+const JUST_IN: Duration = Duration::from_secs(60);
+
+/// Takes a key of the bench.
+pub fn key(app: &mut App, code: KeyCode) {
+    let last = app.items.len().saturating_sub(1);
+    let path = app.items.get(app.chosen).map(|item| item.path().clone());
+    match code {
+        KeyCode::Down => app.chosen = (app.chosen + 1).min(last),
+        KeyCode::Up => app.chosen = app.chosen.saturating_sub(1),
+        KeyCode::Home => app.chosen = 0,
+        KeyCode::End => app.chosen = last,
+        KeyCode::Enter => app.drawer = !app.drawer,
+        KeyCode::Char('s') => {
+            app.source = if app.source == path { None } else { path.clone() };
+            if app.target == app.source {
+                app.target = None;
+            }
+        }
+        KeyCode::Char('t') => {
+            if let Some(item) = app.items.get(app.chosen).filter(|item| item.found.system) {
+                app.message =
+                    Some((Mean::Stop, format!("{} carries the system this machine runs from; it is never a target", item.found.identity.model)));
+                return;
+            }
+            app.target = if app.target == path { None } else { path.clone() };
+            if app.source == app.target {
+                app.source = None;
+            }
+        }
+        KeyCode::Char('j') => app.new_job(),
+        KeyCode::Esc if app.drawer => app.drawer = false,
+        KeyCode::Esc => (app.source, app.target) = (None, None),
+        _ => {}
+    }
+}
+
+/// The keys at the bottom.
+pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
+    let mut hints = vec![("s", "source"), ("t", "target"), ("Enter", if app.drawer { "shut" } else { "open" })];
+    if app.source.is_some() && app.target.is_some() {
+        hints.insert(0, ("j", "make the job"));
+    } else {
+        hints.push(("j", "new job"));
+    }
+    hints
+}
+
+/// Draws the bench.
+pub fn draw(app: &mut App, frame: &mut Frame, body: Rect) {
+    let wide = body.width >= WIDE;
+    let listed = app.listed();
+    let strip = if wide || listed.is_empty() { 0 } else { 3 };
+    let shelf = Rect { width: if wide { body.width - JOBS } else { body.width }, height: body.height - strip, ..body };
+    draw_shelf(app, frame, inset(shelf, 1));
+    if wide {
+        let buf = frame.buffer_mut();
+        (body.y..body.bottom()).for_each(|y| put(buf, shelf.right(), y, 1, vec![say(Mean::Quiet, "│")]));
+        let column = Rect { x: shelf.right() + 2, width: JOBS - 3, ..body };
+        draw_jobs(app, frame, column, &listed, 4);
+    } else if strip > 0 {
+        let low = Rect { y: body.bottom() - strip, height: strip, ..body };
+        crate::draw::rule(frame.buffer_mut(), low, low.y);
+        draw_job_lines(app, frame, inset(Rect { y: low.y + 1, height: strip - 1, ..low }, 1), &listed);
+    }
+}
+
+fn draw_shelf(app: &mut App, frame: &mut Frame, area: Rect) {
+    let count = app.items.len();
+    let title = match count {
+        0 if app.shelf.looking() => "looking for drives ...".to_string(),
+        0 => "no drives attached: plug one in, it shows here within a second".to_string(),
+        1 => "On the bench · 1 drive".to_string(),
+        count => format!("On the bench · {count} drives"),
+    };
+    put(frame.buffer_mut(), area.x, area.y, area.width, vec![say(Mean::Quiet, title)]);
+    let area = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
+    let blocks: Vec<Vec<Row>> = (0..count).map(|at| block(app, at, area.width - 3)).collect();
+    // The chosen block is always whole on the screen.
+    let height = |block: &[Row]| block.len() as u16 + 1;
+    let mut first = 0;
+    while first < app.chosen && blocks[first..=app.chosen].iter().map(|block| height(block)).sum::<u16>() > area.height + 1 {
+        first += 1;
+    }
+    let mut y = area.y;
+    for (at, block) in blocks.into_iter().enumerate().skip(first) {
+        if y + 3 > area.bottom() {
+            let more = format!("↓ {} more", count - at);
+            put_right(frame.buffer_mut(), area, area.bottom() - 1, vec![say(Mean::Quiet, more)]);
+            break;
+        }
+        let top = y;
+        for row in block {
+            if y >= area.bottom() {
+                break;
+            }
+            draw_row(app, frame.buffer_mut(), area, y, at, row);
+            y += 1;
+        }
+        app.hits.push((Rect { y: top, height: y - top, ..area }, Hit::Drive(at)));
+        y += 1;
+    }
+}
+
+/// A line of a block.
+enum Row {
+    Spans(Vec<Span<'static>>, Vec<Span<'static>>),
+    Ribbon,
+}
+
+fn draw_row(app: &App, buf: &mut Buffer, area: Rect, y: u16, at: usize, row: Row) {
+    let chosen = at == app.chosen;
+    if chosen {
+        put(buf, area.x, y, 1, vec![loud(Mean::Focus, "▌")]);
+    }
+    let inner = Rect { x: area.x + 2, width: area.width - 2, y, height: 1 };
+    match row {
+        Row::Spans(left, right) => {
+            let wide: usize = right.iter().map(|span| unicode_width::UnicodeWidthStr::width(&*span.content)).sum();
+            put(buf, inner.x, y, inner.width.saturating_sub(wide as u16 + 1), left);
+            put_right(buf, inner, y, right);
+        }
+        Row::Ribbon => {
+            let item = &app.items[at];
+            let mean = role(app, item).map_or(Mean::Source, |(_, mean, _)| mean);
+            let width = ribbon::length(item.ribbon.size, inner.width);
+            let empty_unknown = item.looked.is_none() && item.trouble.is_none();
+            if empty_unknown {
+                put(buf, inner.x, y, width, vec![say(Mean::Quiet, format!("┊{}┊", pad(" looking ...", usize::from(width) - 2)))]);
+            } else {
+                ribbon::draw(buf, inner.x, y, width, &item.ribbon, ribbon::Look { mean, chosen: None });
+            }
+        }
+    }
+}
+
+/// What is being done with a drive: mark, colour, word.
+fn role(app: &App, item: &Item) -> Option<(&'static str, Mean, String)> {
+    let path = item.path();
+    let live = app.jobs.iter().rev().find(|job| job.is_live() && (job.order.source == *path || job.order.target == *path));
+    if app.source.as_ref() == Some(path) {
+        return Some(("◂", Mean::Source, "source".into()));
+    }
+    if app.target.as_ref() == Some(path) {
+        return Some(("▸", Mean::Target, "target".into()));
+    }
+    live.map(|job| {
+        let source = job.order.source == *path;
+        let (mark, mean, word) = if source { ("◂", Mean::Source, "source") } else { ("▸", Mean::Target, "target") };
+        (mark, mean, format!("{word} of {}", job.name()))
+    })
+}
+
+fn ago(seconds: i64) -> String {
+    let gone = (now() - seconds).max(0);
+    if gone < 60 { "just now".into() } else { format!("{} ago", span(gone as f64)) }
+}
+
+/// What the ledger knows, or that the drive has just come.
+fn known(app: &App, item: &Item) -> Vec<Span<'static>> {
+    if let Some((mark, mean, word)) = role(app, item) {
+        return vec![loud(mean, format!("{mark} {word}"))];
+    }
+    if !item.from_start && item.since.elapsed() < JUST_IN {
+        return vec![loud(Mean::Focus, format!("◇ just in · {} s", item.since.elapsed().as_secs()))];
+    }
+    match &item.job {
+        Some(job) => {
+            let word = if job.source_key == item.found.key() { "source" } else { "target" };
+            let name = if job.ticket.is_empty() { format!("job {}", job.id) } else { job.ticket.clone() };
+            vec![say(Mean::Quiet, format!("{word} of {name}, {}", ago(job.started.unwrap_or(job.created))))]
+        }
+        None => Vec::new(),
+    }
+}
+
+/// The one thing to know.
+fn thing(app: &App, item: &Item) -> Vec<Span<'static>> {
+    let path = item.path();
+    if let Some(job) = app.jobs.iter().find(|job| job.is_running() && (job.order.source == *path || job.order.target == *path)) {
+        let (share, text) = job.progress_text();
+        let (done, rest) = bar(share, 24);
+        return vec![say(Mean::Good, done), say(Mean::Quiet, rest), say(Mean::Text, format!(" {text}"))];
+    }
+    if let Some(trouble) = &item.trouble {
+        return vec![loud(Mean::Stop, "◆ "), say(Mean::Text, trouble.clone())];
+    }
+    if item.looked.is_none() {
+        return vec![say(Mean::Quiet, "○ being looked at")];
+    }
+    match item.worst() {
+        Some(hazard) if hazard.level == Level::Stop => vec![loud(Mean::Stop, "◆ "), say(Mean::Text, hazard.text.clone())],
+        Some(hazard) => vec![loud(Mean::Mind, "▲ "), say(Mean::Text, hazard.text.clone())],
+        None if item.ribbon.parts.is_empty() && item.new => vec![say(Mean::Text, "◇ empty, never seen here before")],
+        None if item.ribbon.parts.is_empty() => vec![say(Mean::Text, "◇ empty")],
+        None => vec![say(Mean::Good, "● "), say(Mean::Text, "nothing against it")],
+    }
+}
+
+fn block(app: &App, at: usize, width: u16) -> Vec<Row> {
+    let item = &app.items[at];
+    let identity = &item.found.identity;
+    let name = if at == app.chosen { loud(Mean::Focus, pad(&identity.model, 18)) } else { loud(Mean::Text, pad(&identity.model, 18)) };
+    let size = pad_left(&human(item.found.geometry.size_bytes), 8);
+    let serial = if identity.serial.is_empty() { "no serial".to_string() } else { identity.serial.clone() };
+    let mut first = vec![name, say(Mean::Text, format!(" {} ", pad(&serial, if width < 90 { 15 } else { 18 }))), loud(Mean::Text, size)];
+    let turning = if identity.rotational == Some(true) { ", rotating" } else { "" };
+    first.push(say(Mean::Quiet, format!("  {}{turning}", identity.bus.word())));
+    let mut rows = vec![Row::Spans(first, known(app, item)), Row::Ribbon, Row::Spans(thing(app, item), Vec::new())];
+    if at == app.chosen && app.drawer {
+        rows.extend(drawer(item, usize::from(width)).into_iter().map(|spans| Row::Spans(spans, Vec::new())));
+    }
+    rows
+}
+
+/// What the drawer of a drive shows.
+fn drawer(item: &Item, width: usize) -> Vec<Vec<Span<'static>>> {
+    let mut out = Vec::new();
+    let (identity, geometry) = (&item.found.identity, item.found.geometry);
+    let count = item.ribbon.parts.len();
+    for (at, part) in item.ribbon.parts.iter().enumerate() {
+        let knot = if at + 1 == count { "└" } else { "├" };
+        let mut spans = vec![
+            say(Mean::Quiet, format!("  {knot} ")),
+            say(
+                Mean::Text,
+                format!(
+                    "{} {} {} {}",
+                    pad_left(&part.number.to_string(), 2),
+                    pad(&part.name, 18),
+                    pad(&part.content, 9),
+                    pad_left(&human(part.len), 8)
+                ),
+            ),
+        ];
+        if let Some(used) = part.used {
+            let share = used as f64 / part.len.max(1) as f64;
+            let full = (share * 10.0).round() as usize;
+            spans.push(say(Mean::Text, format!("  {} used ", pad_left(&human(used), 8))));
+            spans.push(say(if share > 0.95 { Mean::Mind } else { Mean::Source }, "▇".repeat(full.min(10))));
+            spans.push(say(Mean::Quiet, "▁".repeat(10 - full.min(10))));
+            spans.push(say(Mean::Quiet, format!(" {:>3.0} %", share * 100.0)));
+        }
+        out.push(spans);
+    }
+    let field =
+        |name: &str, text: String| vec![say(Mean::Quiet, format!("    {} ", pad(name, 7))), say(Mean::Text, cut(&text, width.saturating_sub(12)))];
+    let firmware = if identity.firmware.is_empty() { String::new() } else { format!(", firmware {}", identity.firmware) };
+    out.push(field(
+        "who",
+        match &identity.adapter {
+            Some(adapter) => format!("box says \"{adapter}\", the drive behind it says {}{firmware}", identity.model),
+            None => format!("says {}{firmware}", identity.model),
+        },
+    ));
+    let sectors = format!("{} sectors of {} bytes, {} physical", thousands(geometry.sectors()), geometry.logical_sector, geometry.physical_sector);
+    out.push(field("size", sectors));
+    if let Some(looked) = &item.looked {
+        let id = if looked.table.disk_id.is_empty() { String::new() } else { format!(", {}", looked.table.disk_id) };
+        let sound = if looked.table.is_sound() { "" } else { ", damaged" };
+        out.push(field("table", format!("{}{sound}{id}", looked.table.kind.word())));
+    }
+    out.push(field("tail", format!("{} releases it as a target", identity.tail())));
+    out.push(field("at", identity.path.display().to_string()));
+    for used in &item.found.uses {
+        out.push(field("used", used.to_string()));
+    }
+    for hazard in item.hazards.iter().skip(1) {
+        let mark = if hazard.level == Level::Stop {
+            "◆"
+        } else if hazard.level == Level::Mind {
+            "▲"
+        } else {
+            "·"
+        };
+        for (line, text) in wrap(&hazard.text, width.saturating_sub(8)).into_iter().enumerate() {
+            out.push(vec![say(Mean::Mind, format!("    {} ", if line == 0 { mark } else { " " })), say(Mean::Text, text)]);
+        }
+    }
+    out
+}
+
+/// The five steps as a row of marks.
+fn marks(reached: impl Fn(Step) -> (&'static str, Mean)) -> Vec<Span<'static>> {
+    let short = ["Look", "Plan", "Run", "Prove", "Hand"];
+    let mut spans = Vec::new();
+    for (step, name) in STEPS.iter().zip(short) {
+        let (mark, mean) = reached(*step);
+        spans.push(say(Mean::Quiet, format!("{name} ")));
+        spans.push(say(mean, format!("{mark} ")));
+    }
+    spans
+}
+
+fn job_rows(app: &App, listed: &Listed) -> Vec<Vec<Span<'static>>> {
+    match listed {
+        Listed::Open(at) => {
+            let job = &app.jobs[*at];
+            let name = if *at == app.current { loud(Mean::Focus, job.name()) } else { loud(Mean::Text, job.name()) };
+            let mut rows = vec![vec![name, say(Mean::Text, format!("  {}", job.customer()))], marks(|step| job.mark(step))];
+            if job.is_running() {
+                let (share, text) = job.progress_text();
+                let (done, rest) = bar(share, 12);
+                rows.push(vec![say(Mean::Good, done), say(Mean::Quiet, rest), say(Mean::Text, format!(" {text}"))]);
+            } else {
+                rows.push(vec![job.state_text()]);
+            }
+            rows
+        }
+        Listed::Past(row) => {
+            let name = if row.ticket.is_empty() { format!("job {}", row.id) } else { row.ticket.clone() };
+            let (mark, mean, word) = crate::ledger::outcome(row);
+            let over = matches!(row.outcome.as_deref(), Some("proved" | "incomplete" | "finished"));
+            let handed = row.handed_over.is_some();
+            let steps = |step: Step| match step {
+                Step::Look | Step::Plan => ("●", Mean::Good),
+                Step::Run => {
+                    if over {
+                        ("●", Mean::Good)
+                    } else {
+                        ("◐", Mean::Focus)
+                    }
+                }
+                Step::Prove => {
+                    if over {
+                        (mark, mean)
+                    } else {
+                        ("○", Mean::Quiet)
+                    }
+                }
+                Step::Hand => {
+                    if handed {
+                        ("●", Mean::Good)
+                    } else {
+                        ("○", Mean::Quiet)
+                    }
+                }
+            };
+            let what =
+                if over { format!("{word}, {}", ago(row.ended.unwrap_or(row.created))) } else { format!("{word}: Enter in the ledger picks it up") };
+            vec![vec![loud(Mean::Text, name), say(Mean::Quiet, format!("  {}", row.customer))], marks(steps), vec![say(Mean::Quiet, what)]]
+        }
+    }
+}
+
+fn draw_jobs(app: &mut App, frame: &mut Frame, area: Rect, listed: &[Listed], height: u16) {
+    let buf = frame.buffer_mut();
+    put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, "Jobs")]);
+    if listed.is_empty() {
+        for (text, y) in wrap("none yet: mark a source with s, a target with t, then press j", usize::from(area.width)).into_iter().zip(area.y + 2..)
+        {
+            put(buf, area.x, y, area.width, vec![say(Mean::Quiet, text)]);
+        }
+    }
+    let mut hits = Vec::new();
+    for (at, job) in listed.iter().enumerate() {
+        let y = area.y + 2 + at as u16 * height;
+        if y + 3 > area.bottom() {
+            break;
+        }
+        for (line, spans) in job_rows(app, job).into_iter().enumerate() {
+            put(frame.buffer_mut(), area.x, y + line as u16, area.width, spans);
+        }
+        hits.push((Rect { y, height: 3, ..area }, Hit::Job(at)));
+    }
+    app.hits.extend(hits);
+}
+
+fn draw_job_lines(app: &mut App, frame: &mut Frame, area: Rect, listed: &[Listed]) {
+    for (at, job) in listed.iter().enumerate().take(usize::from(area.height)) {
+        let mut rows = job_rows(app, job);
+        let state = rows.remove(2);
+        let name = rows.remove(0);
+        let y = area.y + at as u16;
+        put(frame.buffer_mut(), area.x, y, 34, name);
+        put(frame.buffer_mut(), area.x + 35, y, area.width.saturating_sub(35), state);
+        app.hits.push((Rect { y, height: 1, ..area }, Hit::Job(at)));
+    }
+}

@@ -1,0 +1,142 @@
+//! Small things that every screen is put together from.
+
+pub mod chart;
+pub mod ribbon;
+pub mod surface;
+
+use crate::theme::{self, Mean};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::text::{Line, Span};
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+/// A text in a meaning.
+pub fn say(mean: Mean, text: impl Into<String>) -> Span<'static> {
+    Span::styled(text.into(), theme::style(mean))
+}
+
+/// A bold text in a meaning.
+pub fn loud(mean: Mean, text: impl Into<String>) -> Span<'static> {
+    Span::styled(text.into(), theme::bold(mean))
+}
+
+/// Cuts a text to `width` columns, with an ellipsis where something is missing.
+pub fn cut(text: &str, width: usize) -> String {
+    if text.width() <= width {
+        return text.to_string();
+    }
+    let mut out = String::new();
+    let mut used = 0;
+    for c in text.chars() {
+        let wide = c.width().unwrap_or(0);
+        if used + wide + 1 > width {
+            break;
+        }
+        out.push(c);
+        used += wide;
+    }
+    if width > 0 {
+        out.push('…');
+    }
+    out
+}
+
+/// A text in exactly `width` columns, to the left.
+pub fn pad(text: &str, width: usize) -> String {
+    let text = cut(text, width);
+    let missing = width.saturating_sub(text.width());
+    text + &" ".repeat(missing)
+}
+
+/// A text in exactly `width` columns, to the right.
+pub fn pad_left(text: &str, width: usize) -> String {
+    let text = cut(text, width);
+    " ".repeat(width.saturating_sub(text.width())) + &text
+}
+
+/// Puts a line of spans at a place, cut to `width` columns.
+pub fn put(buf: &mut Buffer, x: u16, y: u16, width: u16, spans: Vec<Span<'static>>) {
+    let area = buf.area;
+    if y >= area.bottom() || x >= area.right() || width == 0 {
+        return;
+    }
+    let width = width.min(area.right() - x) as usize;
+    let total: usize = spans.iter().map(|span| span.content.width()).sum();
+    let mut left = width;
+    let mut kept = Vec::new();
+    for span in spans {
+        let wide = span.content.width();
+        if total > width && wide >= left {
+            kept.push(Span::styled(cut(&format!("{}\u{2026}", span.content), left), span.style));
+            break;
+        }
+        left = left.saturating_sub(wide);
+        kept.push(span);
+    }
+    buf.set_line(x, y, &Line::from(kept), width as u16);
+}
+
+/// Puts a line that ends at the right edge of `area`.
+pub fn put_right(buf: &mut Buffer, area: Rect, y: u16, spans: Vec<Span<'static>>) {
+    let wide: usize = spans.iter().map(|span| span.content.width()).sum();
+    let wide = (wide as u16).min(area.width);
+    put(buf, area.right() - wide, y, wide, spans);
+}
+
+/// A thin rule from left to right.
+pub fn rule(buf: &mut Buffer, area: Rect, y: u16) {
+    put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "─".repeat(area.width as usize))]);
+}
+
+/// Breaks a text into lines of `width` columns.
+pub fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let last = lines.last_mut().expect("there is always one line");
+        if last.is_empty() {
+            *last = cut(word, width);
+        } else if last.width() + 1 + word.width() <= width {
+            last.push(' ');
+            last.push_str(word);
+        } else {
+            lines.push(cut(word, width));
+        }
+    }
+    lines
+}
+
+/// A bar of `width` cells, `share` of them filled.
+pub fn bar(share: f64, width: usize) -> (String, String) {
+    let filled = (share.clamp(0.0, 1.0) * width as f64).round() as usize;
+    ("━".repeat(filled), "╌".repeat(width - filled))
+}
+
+/// A rectangle inside another, `margin` columns away from left and right.
+pub fn inset(area: Rect, margin: u16) -> Rect {
+    Rect { x: area.x + margin.min(area.width / 2), width: area.width.saturating_sub(2 * margin), ..area }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("Tamarack", 8, "Tamarack")]
+    #[case("Tamarack", 7, "Tamara…")]
+    #[case("Tamarack", 1, "…")]
+    #[case("Tamarack", 0, "")]
+    #[case("日本語", 5, "日本…")]
+    fn texts_never_get_wider_than_their_room(#[case] text: &str, #[case] width: usize, #[case] expected: &str) {
+        assert_eq!(cut(text, width), expected);
+        assert_eq!(pad(text, width).width(), width);
+    }
+
+    #[test]
+    fn a_long_line_ends_in_an_ellipsis() {
+        let mut buf = Buffer::empty(Rect::new(0, 0, 12, 1));
+        put(&mut buf, 0, 0, 12, vec![say(Mean::Text, "source "), say(Mean::Text, "Tamarack T250")]);
+        let line: String = (0..12).map(|x| buf[(x, 0)].symbol().to_string()).collect();
+        assert_eq!(line, "source Tama…");
+    }
+}

@@ -1,0 +1,74 @@
+//! What the current place is for, and its keys.
+
+use crate::app::{Place, sheet};
+use crate::draw::{loud, pad, say};
+use crate::theme::Mean;
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::text::Span;
+
+type Keys = &'static [(&'static str, &'static str)];
+
+const BENCH: Keys = &[
+    ("↑ ↓", "choose a drive"),
+    ("Enter", "open or shut its drawer: partitions, identity, who uses it"),
+    ("s  t", "mark it as source (◂ read only) or target (▸ overwritten)"),
+    ("j", "make a job of the two"),
+    ("Esc", "take the marks away"),
+];
+const JOB: Keys = &[
+    ("Enter", "on to the next step; on Plan: type the tail that releases the target"),
+    ("Esc", "back one step"),
+    ("[ ]", "other jobs that are open"),
+    ("e", "ticket and customer"),
+    ("i  a", "Plan: identifiers kept or fresh; read the source a second time"),
+    ("Space", "Run: hold, go on"),
+    ("x  l", "Run: stop in order; limit the rate"),
+    ("h", "Run: let sample drives' time pass faster"),
+    ("arrows", "Run: move the cursor over the surface; Prove: choose a line"),
+    ("w", "Hand over: write the job sheet"),
+];
+const LEDGER: Keys = &[
+    ("↑ ↓", "choose a job or a drive"),
+    ("← →", "jobs or drives"),
+    ("f", "find by serial, ticket, customer, date: type, Enter"),
+    ("Enter", "open the job: its proof and papers, or pick it up again"),
+];
+const EVERYWHERE: Keys = &[
+    ("1 2 5", "Bench, Job, Ledger; Tab goes round"),
+    ("/", "find any drive, partition, job or action by typing"),
+    ("q", "leave; asks while a run goes on"),
+];
+const MARKS: Keys = &[
+    ("●", "good, done"),
+    ("◐", "in hand, or differs as intended"),
+    ("○", "not yet"),
+    ("▲", "mind: needs a thought"),
+    ("◆", "stop, or failed"),
+    ("█ ▒ ░", "used, not known, free"),
+    ("▁▄█ ╳ ≠", "surface: how much of the cell is saved, unreadable, differs"),
+];
+
+/// Draws the help of a place over it.
+pub fn draw(frame: &mut Frame, body: Rect, place: Place) {
+    let (what, keys) = match place {
+        Place::Bench => ("Bench: every drive that is attached, the latest on top", BENCH),
+        Place::Job => ("Job: Look, Plan, Run, Prove, Hand over", JOB),
+        Place::Ledger => ("Ledger: every job and drive this workshop has seen", LEDGER),
+    };
+    let mut lines: Vec<Vec<Span<'static>>> = vec![vec![loud(Mean::Focus, what)], vec![]];
+    let section = |keys: Keys, lines: &mut Vec<Vec<Span<'static>>>| {
+        lines.extend(keys.iter().map(|(key, what)| vec![loud(Mean::Text, pad(key, 10)), say(Mean::Text, *what)]));
+    };
+    section(keys, &mut lines);
+    // A low screen shows the keys of the place first; marks follow where there is room.
+    if body.height as usize > lines.len() + EVERYWHERE.len() + 3 {
+        lines.push(vec![]);
+    }
+    section(EVERYWHERE, &mut lines);
+    if body.height as usize > lines.len() + MARKS.len() + 3 {
+        lines.push(vec![]);
+        section(MARKS, &mut lines);
+    }
+    sheet(frame, body, 84, lines);
+}

@@ -1,0 +1,105 @@
+//! Look: both drives side by side, and what is at stake on the target.
+
+use super::{JobView, hazard_lines};
+use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say, wrap};
+use crate::theme::Mean;
+use badger_bench::sheet::DriveFacts;
+use badger_drive::size::{human, thousands};
+use badger_transfer::Level;
+use ratatui::Frame;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+type Lines = Vec<(Rect, usize)>;
+
+/// Draws the step.
+pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Lines {
+    let buf = frame.buffer_mut();
+    let Some(sight) = &job.sight else {
+        match &job.refusal {
+            Some(refusal) => refused(buf, area, &refusal.text, refusal.code),
+            None => put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, "○ looking at both drives ...")]),
+        }
+        return Vec::new();
+    };
+    let half = (area.width - 3) / 2;
+    let left = Rect { width: half, ..area };
+    let right = Rect { x: area.x + half + 3, width: half, ..area };
+    let low = side(buf, left, "◂ source, only read", Mean::Source, &sight.source);
+    let low = low.max(side(buf, right, "▸ target, overwritten", Mean::Target, &sight.before));
+    let mut y = low + 1;
+    if y + 2 > area.bottom() {
+        return Vec::new();
+    }
+    put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "At stake")]);
+    y += 1;
+    let lost: Vec<_> = sight.hazards.iter().filter(|hazard| hazard.level != Level::Note).cloned().collect();
+    if !lost.iter().any(|hazard| hazard.code == "target-holds") {
+        put(buf, area.x, y, area.width, vec![loud(Mean::Good, "● good  "), say(Mean::Text, "the target is empty: nothing on it is lost")]);
+        y += 1;
+    }
+    for spans in hazard_lines(&lost, usize::from(area.width)) {
+        if y < area.bottom() {
+            put(buf, area.x, y, area.width, spans);
+        }
+        y += 1;
+    }
+    Vec::new()
+}
+
+/// Draws why a job cannot be planned.
+pub fn refused(buf: &mut Buffer, area: Rect, text: &str, code: &str) {
+    put(buf, area.x, area.y, area.width, vec![loud(Mean::Stop, "◆ stop  "), say(Mean::Quiet, format!("nothing is written ({code})"))]);
+    for (line, y) in wrap(text, usize::from(area.width.min(90))).into_iter().zip(area.y + 2..area.bottom()) {
+        put(buf, area.x, y, area.width, vec![say(Mean::Text, line)]);
+    }
+}
+
+fn side(buf: &mut Buffer, area: Rect, title: &str, mean: Mean, drive: &DriveFacts) -> u16 {
+    let width = usize::from(area.width);
+    let mut y = area.y;
+    let mut line = |spans, y: &mut u16| {
+        if *y < area.bottom() {
+            put(buf, area.x, *y, area.width, spans);
+        }
+        *y += 1;
+    };
+    line(vec![loud(mean, title.to_string())], &mut y);
+    line(vec![loud(Mean::Text, drive.model.clone()), say(Mean::Text, format!("  {}", human(drive.size_bytes)))], &mut y);
+    y += 1;
+    let strip = y;
+    y += 2;
+    let field =
+        |name: &str, text: String| vec![say(Mean::Quiet, format!("{} ", pad(name, 10))), say(Mean::Text, cut(&text, width.saturating_sub(11)))];
+    line(field("serial", if drive.serial.is_empty() { "none".into() } else { drive.serial.clone() }), &mut y);
+    line(field("connected", drive.connection.clone()), &mut y);
+    line(field("sectors", format!("{} of {} bytes", thousands(drive.size_bytes / u64::from(drive.sectors.0.max(1))), drive.sectors.0)), &mut y);
+    line(field("table", if drive.ribbon.table.is_empty() { "no table".into() } else { drive.ribbon.table.clone() }), &mut y);
+    line(field("at", drive.path.clone()), &mut y);
+    y += 1;
+    for part in &drive.ribbon.parts {
+        let used = part.used.map(|used| format!("  {} used", human(used))).unwrap_or_default();
+        let name = if width >= 50 { 16 } else { 10 };
+        line(
+            vec![
+                say(
+                    Mean::Text,
+                    format!(
+                        "{} {} {} {}",
+                        pad_left(&part.number.to_string(), 2),
+                        pad(&part.name, name),
+                        pad(&part.content, 6),
+                        pad_left(&human(part.len), 7)
+                    ),
+                ),
+                say(Mean::Quiet, used),
+            ],
+            &mut y,
+        );
+    }
+    if drive.ribbon.parts.is_empty() {
+        line(vec![say(Mean::Quiet, "no partitions")], &mut y);
+    }
+    ribbon::draw(buf, area.x, strip, ribbon::length(drive.size_bytes, area.width), &drive.ribbon, ribbon::Look { mean, chosen: None });
+    y
+}

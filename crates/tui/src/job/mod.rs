@@ -1,0 +1,718 @@
+//! One job on the screen: its five steps down the left edge, the step in hand beside them.
+
+mod hand;
+mod look;
+mod plan;
+mod prove;
+mod run;
+
+use crate::app::{App, Hit};
+use crate::draw::{cut, inset, loud, put, put_right, say};
+use crate::running::Running;
+use crate::theme::Mean;
+use badger_bench::ledger::JobRow;
+use badger_bench::ribbon::Ribbon;
+use badger_bench::sheet::{DriveFacts, SheetData};
+use badger_bench::{Bench, Order, Prepared};
+use badger_drive::size::{human, span};
+use badger_drive::{Refusal, Source};
+use badger_layout::Plan;
+use badger_layout::plan::Ids;
+use badger_transfer::hazard::Looked;
+use badger_transfer::{Hazard, Level, Outcome, Report};
+use crossterm::event::KeyCode;
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::text::Span;
+use std::collections::BTreeSet;
+use std::sync::mpsc::{Receiver, channel};
+
+/// The steps of a job.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Step {
+    /// Both drives side by side.
+    Look,
+    /// What goes where.
+    Plan,
+    /// It goes on.
+    Run,
+    /// What holds.
+    Prove,
+    /// Papers and words for the customer.
+    Hand,
+}
+
+/// All steps in order.
+pub const STEPS: [Step; 5] = [Step::Look, Step::Plan, Step::Run, Step::Prove, Step::Hand];
+
+impl Step {
+    fn word(self) -> &'static str {
+        match self {
+            Self::Look => "Look",
+            Self::Plan => "Plan",
+            Self::Run => "Run",
+            Self::Prove => "Prove",
+            Self::Hand => "Hand over",
+        }
+    }
+}
+
+/// What the screen needs of a prepared order, whatever became of the order itself.
+#[derive(Clone)]
+pub struct Sight {
+    pub source: DriveFacts,
+    /// The target as it is.
+    pub before: DriveFacts,
+    /// The target as it will be.
+    pub after: Ribbon,
+    pub plan: Plan,
+    pub hazards: Vec<Hazard>,
+    pub tail: String,
+    /// Bytes an unfinished run has done.
+    pub done_before: Option<u64>,
+    /// Bytes a second the source gave just now.
+    pub pace: Option<f64>,
+}
+
+/// What is being typed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Entry {
+    Tail(String),
+    Rate(String),
+    Ticket(String),
+    Customer(String),
+    Stop,
+}
+
+type Ready = Result<(Box<Prepared>, Box<Sight>), Refusal>;
+
+/// One job.
+pub struct JobView {
+    pub(crate) order: Order,
+    pub(crate) step: Step,
+    sight: Option<Sight>,
+    prepared: Option<Box<Prepared>>,
+    waiting: Option<Receiver<Ready>>,
+    refusal: Option<Refusal>,
+    running: Option<Running>,
+    report: Option<Report>,
+    sheet: Option<SheetData>,
+    job: Option<i64>,
+    handed: bool,
+    weeks: i64,
+    papers: Vec<String>,
+    entry: Option<Entry>,
+    pub(crate) cursor: Option<usize>,
+    field: (u16, u16),
+    row: usize,
+    unfolded: BTreeSet<usize>,
+    /// Set when something was written that lists show.
+    pub(crate) ledger_changed: bool,
+}
+
+/// Bytes read to learn the source's pace; they lie at its start, which is read anyway.
+const SAMPLE: usize = 8 << 20;
+
+fn pace(bench: &Bench, source: &Source) -> Option<f64> {
+    let clock = source.clock().unwrap_or_else(|| bench.workshop.clock.clone());
+    let len = SAMPLE.min(source.geometry().size_bytes as usize);
+    let mut buffer = badger_drive::buffer::Buffer::new(len);
+    let began = clock.now();
+    source.read_at(0, &mut buffer).ok()?;
+    let span = clock.now().saturating_sub(began).as_secs_f64();
+    (span > 0.0).then(|| len as f64 / span)
+}
+
+fn sight(bench: &Bench, prepared: &Prepared) -> Sight {
+    let (from, to) = (&prepared.source, &prepared.candidate);
+    let before = bench.workshop.source(&to.identity().path).map(|drive| Ribbon::of(&Looked::at(&drive), drive.geometry().size_bytes));
+    let empty = Ribbon { size: to.geometry().size_bytes, ..Ribbon::default() };
+    Sight {
+        source: DriveFacts::new(from.identity(), from.geometry(), prepared.source_ribbon()),
+        before: DriveFacts::new(to.identity(), to.geometry(), before.unwrap_or(empty)),
+        after: prepared.target_ribbon(),
+        plan: prepared.plan.clone(),
+        hazards: prepared.hazards.clone(),
+        tail: to.tail(),
+        done_before: prepared.unfinished.as_ref().map(|(past, _)| past.done),
+        pace: pace(bench, from),
+    }
+}
+
+impl JobView {
+    /// A new job; its drives are looked at in the background.
+    pub fn new(order: Order, bench: &Bench) -> Self {
+        let mut view = Self {
+            order,
+            step: Step::Look,
+            sight: None,
+            prepared: None,
+            waiting: None,
+            refusal: None,
+            running: None,
+            report: None,
+            sheet: None,
+            job: None,
+            handed: false,
+            weeks: 4,
+            papers: Vec::new(),
+            entry: None,
+            cursor: None,
+            field: (0, 0),
+            row: 0,
+            unfolded: BTreeSet::new(),
+            ledger_changed: false,
+        };
+        view.prepare(bench);
+        view
+    }
+
+    /// A job of the ledger that is over.
+    pub fn past(row: &JobRow, bench: &Bench) -> Option<Self> {
+        let (report, sheet) = bench.open_ledger().ok()?.last_run(row.id).ok()??;
+        let sheet: SheetData = serde_json::from_str(&sheet).ok()?;
+        let mut view = Self::new(Order::new(report.source.clone(), report.target.clone()), bench);
+        view.order.ticket = row.ticket.clone();
+        view.order.customer = row.customer.clone();
+        (view.waiting, view.job, view.handed) = (None, Some(row.id), row.handed_over.is_some());
+        view.step = if view.handed { Step::Hand } else { Step::Prove };
+        (view.report, view.sheet) = (Some(report), Some(sheet));
+        Some(view)
+    }
+
+    /// Looks at both drives and plans anew, in the background.
+    fn prepare(&mut self, bench: &Bench) {
+        let (send, receive) = channel();
+        let (bench, order) = (bench.clone(), self.order.clone());
+        std::thread::spawn(move || {
+            let ready = bench.prepare(&order).map(|prepared| {
+                let sight = sight(&bench, &prepared);
+                (Box::new(prepared), Box::new(sight))
+            });
+            // A job that was shut meanwhile does not wait for this any more.
+            let _ = send.send(ready);
+        });
+        self.waiting = Some(receive);
+        self.prepared = None;
+    }
+
+    /// Its number in the ledger.
+    pub fn number(&self) -> Option<i64> {
+        self.job
+    }
+
+    /// Its ticket, or whatever else names it.
+    pub fn name(&self) -> String {
+        match self.job {
+            _ if !self.order.ticket.is_empty() => self.order.ticket.clone(),
+            Some(number) => format!("job {number}"),
+            None => "new job".into(),
+        }
+    }
+
+    /// The customer.
+    pub fn customer(&self) -> String {
+        self.order.customer.clone()
+    }
+
+    /// Whether a run goes on.
+    pub fn is_running(&self) -> bool {
+        self.running.as_ref().is_some_and(|running| !running.is_over())
+    }
+
+    /// Whether it still has something to do with its drives.
+    pub fn is_live(&self) -> bool {
+        self.report.as_ref().is_none_or(|report| report.outcome == Outcome::Interrupted)
+    }
+
+    /// Whether keys are letters.
+    pub fn is_typing(&self) -> bool {
+        self.entry.is_some()
+    }
+
+    /// Stops a run in order.
+    pub fn stop_and_wait(&mut self) {
+        if let Some(running) = &mut self.running {
+            running.stop_and_wait();
+        }
+    }
+
+    /// Takes in what the threads found. True when a run has just ended.
+    pub fn refresh(&mut self, bench: &Bench) -> bool {
+        if let Some(ready) = self.waiting.as_ref().and_then(|waiting| waiting.try_recv().ok()) {
+            self.waiting = None;
+            match ready {
+                Ok((prepared, sight)) => {
+                    if let Some((_, job)) = &prepared.unfinished {
+                        self.job = Some(*job);
+                        self.take_names(bench);
+                    }
+                    (self.prepared, self.sight, self.refusal) = (Some(prepared), Some(*sight), None);
+                }
+                Err(refusal) => self.refusal = Some(refusal),
+            }
+        }
+        let Some(outcome) =
+            self.running.as_ref().filter(|running| running.is_over()).and_then(|running| running.look(|progress| progress.outcome.clone()))
+        else {
+            return false;
+        };
+        self.running = None;
+        match outcome {
+            Ok(report) => {
+                self.job = Some(report.job);
+                self.sheet = bench
+                    .open_ledger()
+                    .ok()
+                    .and_then(|ledger| ledger.last_run(report.job).ok().flatten())
+                    .and_then(|(_, sheet)| serde_json::from_str(&sheet).ok());
+                self.step = if report.outcome == Outcome::Interrupted { Step::Plan } else { Step::Prove };
+                self.report = Some(report);
+            }
+            Err(refusal) => {
+                self.refusal = Some(refusal);
+                self.step = Step::Plan;
+            }
+        }
+        if self.is_live() {
+            self.prepare(bench);
+        }
+        true
+    }
+
+    /// Ticket and customer as the ledger has them.
+    fn take_names(&mut self, bench: &Bench) {
+        let row = self.job.and_then(|job| bench.open_ledger().ok()?.job(job).ok()?);
+        if let Some(row) = row {
+            (self.order.ticket, self.order.customer) = (row.ticket, row.customer);
+        }
+    }
+
+    /// The furthest step that has something to show.
+    fn reached(&self) -> Step {
+        match &self.report {
+            Some(report) if report.outcome != Outcome::Interrupted => Step::Hand,
+            _ if self.running.is_some() => Step::Run,
+            _ => Step::Plan,
+        }
+    }
+
+    /// Shows a step, where it has something to show.
+    pub fn show(&mut self, step: Step) {
+        let past_without_plan = self.sight.is_none() && self.sheet.is_some() && step < Step::Prove;
+        if step <= self.reached() && !past_without_plan && !(step == Step::Run && self.running.is_none()) {
+            self.step = step;
+        }
+    }
+
+    /// Back one step; false where there is none.
+    pub fn back(&mut self) -> bool {
+        let before = STEPS.iter().rev().copied().find(|step| *step < self.step);
+        let was = self.step;
+        if let Some(step) = before {
+            self.show(step);
+            if self.step == was && step == Step::Run {
+                self.show(Step::Plan);
+            }
+        }
+        self.step != was
+    }
+
+    /// The mark of a step.
+    pub fn mark(&self, step: Step) -> (&'static str, Mean) {
+        let done = ("●", Mean::Good);
+        let hand = ("◐", Mean::Focus);
+        let not = ("○", Mean::Quiet);
+        let over = self.report.as_ref().filter(|report| report.outcome != Outcome::Interrupted);
+        match step {
+            Step::Look => {
+                if self.sight.is_some() || over.is_some() {
+                    done
+                } else {
+                    hand
+                }
+            }
+            Step::Plan => {
+                if self.running.is_some() || over.is_some() {
+                    done
+                } else if self.step == Step::Plan {
+                    hand
+                } else {
+                    not
+                }
+            }
+            Step::Run => match &self.report {
+                _ if self.running.is_some() => hand,
+                _ if over.is_some() => done,
+                Some(_) => hand,
+                None => not,
+            },
+            Step::Prove => match over.map(|report| report.outcome) {
+                Some(Outcome::Proved) => done,
+                Some(Outcome::Incomplete) => ("╳", Mean::Lost),
+                Some(_) => ("◆", Mean::Stop),
+                None => not,
+            },
+            Step::Hand => {
+                if self.handed {
+                    done
+                } else {
+                    not
+                }
+            }
+        }
+    }
+
+    /// Share done and a short text for a running job.
+    pub fn progress_text(&self) -> (f64, String) {
+        let Some(running) = &self.running else { return (0.0, String::new()) };
+        let paused = running.control.is_paused();
+        running.look(|progress| {
+            let share = progress.meter.share();
+            let left = progress.meter.left(progress.now).map(span).unwrap_or_default();
+            let what = match progress.phase {
+                Some(phase) if !paused => phase.word(),
+                _ if paused => "held",
+                _ => "begins",
+            };
+            (share, format!("{what} {:.0} %  {left}", share * 100.0))
+        })
+    }
+
+    /// How it stands, for the list of jobs.
+    pub fn state_text(&self) -> Span<'static> {
+        match (&self.report, &self.refusal) {
+            (_, Some(refusal)) => say(Mean::Stop, format!("◆ {}", refusal.text)),
+            (Some(report), _) if report.outcome == Outcome::Proved => say(Mean::Good, "● proved"),
+            (Some(report), _) if report.outcome == Outcome::Interrupted => say(Mean::Mind, "◐ interrupted, can go on"),
+            (Some(report), _) => say(Mean::Stop, format!("◆ {}", report.outcome.word())),
+            _ if self.waiting.is_some() => say(Mean::Quiet, "○ looking at both drives"),
+            _ => say(Mean::Quiet, "○ planned, not released"),
+        }
+    }
+
+    /// Chooses a line of a list.
+    pub fn choose(&mut self, at: usize) {
+        if self.step == Step::Prove {
+            self.row = at;
+            if !self.unfolded.remove(&at) {
+                self.unfolded.insert(at);
+            }
+        }
+    }
+
+    fn stops(&self) -> usize {
+        self.sight.iter().flat_map(|sight| &sight.hazards).filter(|hazard| hazard.level == Level::Stop).count()
+    }
+
+    /// Takes a key that is not for the whole program.
+    pub fn key(&mut self, code: KeyCode, bench: &Bench) {
+        if let Some(entry) = self.entry.take() {
+            self.entry_key(entry, code, bench);
+            return;
+        }
+        if code == KeyCode::Char('e') {
+            self.entry = Some(Entry::Ticket(self.order.ticket.clone()));
+            return;
+        }
+        match self.step {
+            Step::Look if code == KeyCode::Enter && self.sight.is_some() => self.step = Step::Plan,
+            Step::Look => {}
+            Step::Plan => self.plan_key(code, bench),
+            Step::Run => self.run_key(code, bench),
+            Step::Prove => self.prove_key(code),
+            Step::Hand => self.hand_key(code, bench),
+        }
+    }
+
+    fn plan_key(&mut self, code: KeyCode, bench: &Bench) {
+        let fixed = self.sight.as_ref().is_some_and(|sight| sight.done_before.is_some());
+        match code {
+            KeyCode::Enter if self.running.is_some() => self.step = Step::Run,
+            KeyCode::Enter if self.prepared.is_some() && self.stops() == 0 => self.entry = Some(Entry::Tail(String::new())),
+            KeyCode::Char('i') if self.waiting.is_none() && self.running.is_none() && !fixed => {
+                self.order.ids = if self.order.ids == Ids::Keep { Ids::Fresh } else { Ids::Keep };
+                self.prepare(bench);
+            }
+            KeyCode::Char('a') if self.running.is_none() => {
+                self.order.again = !self.order.again;
+                if let Some(prepared) = &mut self.prepared {
+                    prepared.order.again = self.order.again;
+                }
+            }
+            KeyCode::Char('n') if fixed && self.running.is_none() => {
+                self.order.restart = true;
+                self.job = None;
+                self.prepare(bench);
+            }
+            KeyCode::Char('r') if self.running.is_none() => self.prepare(bench),
+            _ => {}
+        }
+    }
+
+    fn entry_key(&mut self, entry: Entry, code: KeyCode, bench: &Bench) {
+        let edit = |mut text: String| {
+            match code {
+                KeyCode::Char(c) => text.push(c),
+                KeyCode::Backspace => {
+                    text.pop();
+                }
+                _ => {}
+            }
+            text
+        };
+        if code == KeyCode::Esc {
+            return;
+        }
+        match entry {
+            Entry::Tail(text) if code == KeyCode::Enter => self.release(text, bench),
+            Entry::Rate(text) if code == KeyCode::Enter => {
+                let rate = if text.trim().is_empty() { Ok(0) } else { badger_drive::size::parse(&text) };
+                match (rate, &self.running) {
+                    (Ok(rate), Some(running)) => running.control.limit(rate),
+                    (Err(_), _) => self.entry = Some(Entry::Rate(text)),
+                    _ => {}
+                }
+            }
+            Entry::Ticket(text) if code == KeyCode::Enter => {
+                self.order.ticket = text.trim().to_string();
+                self.entry = Some(Entry::Customer(self.order.customer.clone()));
+            }
+            Entry::Customer(text) if code == KeyCode::Enter => {
+                self.order.customer = text.trim().to_string();
+                self.name_in_ledger(bench);
+            }
+            Entry::Stop => {
+                if let (KeyCode::Char('y'), Some(running)) = (code, &self.running) {
+                    running.control.stop();
+                }
+            }
+            Entry::Tail(text) => self.entry = Some(Entry::Tail(edit(text))),
+            Entry::Rate(text) => self.entry = Some(Entry::Rate(edit(text))),
+            Entry::Ticket(text) => self.entry = Some(Entry::Ticket(edit(text))),
+            Entry::Customer(text) => self.entry = Some(Entry::Customer(edit(text))),
+        }
+    }
+
+    fn name_in_ledger(&mut self, bench: &Bench) {
+        if let Some(prepared) = &mut self.prepared {
+            (prepared.order.ticket, prepared.order.customer) = (self.order.ticket.clone(), self.order.customer.clone());
+        }
+        if let Some(job) = self.job
+            && let Ok(ledger) = bench.open_ledger()
+        {
+            // The ledger tells its own troubles when a run begins.
+            let _ = ledger.rename(job, &self.order.ticket, &self.order.customer);
+            self.ledger_changed = true;
+        }
+    }
+
+    /// Releases the target and begins the run, if the tail is right.
+    fn release(&mut self, typed: String, bench: &Bench) {
+        let right = self.prepared.as_ref().is_some_and(|prepared| prepared.candidate.identity().tail_matches(&typed));
+        if !right {
+            self.entry = Some(Entry::Tail(typed));
+            return;
+        }
+        if let Some(prepared) = self.prepared.take() {
+            self.running = Some(Running::start(bench.clone(), *prepared, typed));
+            (self.report, self.refusal, self.cursor) = (None, None, None);
+            self.order.restart = false;
+            self.step = Step::Run;
+        }
+    }
+
+    fn title(&self) -> (String, String) {
+        let (from, to) = match (&self.sight, &self.sheet) {
+            (Some(sight), _) => (sight.source.model.clone(), sight.before.model.clone()),
+            (_, Some(sheet)) => (sheet.source.model.clone(), sheet.target.model.clone()),
+            _ => {
+                let name = |path: &std::path::Path| path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+                (name(&self.order.source), name(&self.order.target))
+            }
+        };
+        (from, to)
+    }
+}
+
+/// From this width on the steps run down the left edge.
+const SPINE: u16 = 100;
+
+/// Draws the current job.
+pub fn draw(app: &mut App, frame: &mut Frame, body: Rect) {
+    let area = inset(body, 1);
+    let Some(job) = app.jobs.get_mut(app.current) else {
+        let buf = frame.buffer_mut();
+        put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, "No job is open.")]);
+        put(
+            buf,
+            area.x,
+            area.y + 2,
+            area.width,
+            vec![
+                say(Mean::Text, "On the bench, mark a source with "),
+                loud(Mean::Focus, "s"),
+                say(Mean::Text, " and a target with "),
+                loud(Mean::Focus, "t"),
+                say(Mean::Text, ", then press "),
+                loud(Mean::Focus, "j"),
+                say(Mean::Text, "."),
+            ],
+        );
+        put(
+            buf,
+            area.x,
+            area.y + 3,
+            area.width,
+            vec![say(Mean::Text, "Jobs that are over, or wait to be picked up, are in the ledger: "), loud(Mean::Focus, "5"), say(Mean::Text, ".")],
+        );
+        return;
+    };
+    let buf = frame.buffer_mut();
+    let (from, to) = job.title();
+    let half = usize::from(area.width) / 2;
+    put(buf, area.x, area.y, half as u16, vec![loud(Mean::Text, job.name()), say(Mean::Text, format!("  {}", job.customer()))]);
+    put_right(
+        buf,
+        area,
+        area.y,
+        vec![
+            loud(Mean::Source, format!("◂ {}", cut(&from, half / 2 - 4))),
+            say(Mean::Quiet, "  →  "),
+            loud(Mean::Target, format!("▸ {}", cut(&to, half / 2 - 4))),
+        ],
+    );
+    let mut hits = Vec::new();
+    let inner = if area.width >= SPINE { spine(job, buf, area, &mut hits) } else { row_of_steps(job, buf, area, &mut hits) };
+    let lines = match job.step {
+        Step::Look => look::draw(job, frame, inner),
+        Step::Plan => plan::draw(job, frame, inner),
+        Step::Run => run::draw(job, frame, inner, app.bench.workshop.clock.factor(), &mut hits),
+        Step::Prove => prove::draw(job, frame, inner),
+        Step::Hand => hand::draw(job, frame, inner),
+    };
+    hits.extend(lines.into_iter().map(|(rect, line)| (rect, Hit::Line(line))));
+    entry(job, frame, inner);
+    app.hits.extend(hits);
+}
+
+fn spine(job: &JobView, buf: &mut ratatui::buffer::Buffer, area: Rect, hits: &mut Vec<(Rect, Hit)>) -> Rect {
+    let gap = (area.height.saturating_sub(2) / 5).clamp(2, 4);
+    for (at, step) in STEPS.into_iter().enumerate() {
+        let y = area.y + 2 + at as u16 * gap;
+        let (mark, mean) = job.mark(step);
+        let here = job.step == step;
+        put(
+            buf,
+            area.x,
+            y,
+            11,
+            vec![loud(mean, format!("{mark} ")), if here { loud(Mean::Focus, step.word()) } else { say(Mean::Quiet, step.word()) }],
+        );
+        hits.push((Rect { x: area.x, y, width: 11, height: 1 }, Hit::Step(step)));
+        if at < 4 {
+            (y + 1..y + gap).for_each(|y| put(buf, area.x, y, 1, vec![say(Mean::Quiet, "│")]));
+        }
+    }
+    Rect { x: area.x + 13, y: area.y + 2, width: area.width - 13, height: area.height - 2 }
+}
+
+fn row_of_steps(job: &JobView, buf: &mut ratatui::buffer::Buffer, area: Rect, hits: &mut Vec<(Rect, Hit)>) -> Rect {
+    let mut x = area.x;
+    for step in STEPS {
+        let (mark, mean) = job.mark(step);
+        let here = job.step == step;
+        let wide = step.word().len() as u16 + 2;
+        put(
+            buf,
+            x,
+            area.y + 1,
+            wide,
+            vec![loud(mean, format!("{mark} ")), if here { loud(Mean::Focus, step.word()) } else { say(Mean::Quiet, step.word()) }],
+        );
+        hits.push((Rect { x, y: area.y + 1, width: wide, height: 1 }, Hit::Step(step)));
+        x += wide + 3;
+    }
+    Rect { y: area.y + 3, height: area.height - 3, ..area }
+}
+
+/// The line somebody types in, over the lower part of the step.
+fn entry(job: &JobView, frame: &mut Frame, area: Rect) {
+    let Some(entry) = &job.entry else { return };
+    let tail = job.sight.as_ref().map(|sight| sight.tail.clone()).unwrap_or_default();
+    let (ask, text, why) = match entry {
+        Entry::Tail(text) => {
+            let wrong = text.chars().count() >= tail.chars().count() && text.to_lowercase() != tail.to_lowercase();
+            let to = job.title().1;
+            let why = if wrong {
+                format!("◆ that is not the tail of {to}: look at the drive again")
+            } else {
+                "Enter begins the run · Esc goes back, nothing is written".into()
+            };
+            (format!("Type {tail} to release {to}"), text.clone(), why)
+        }
+        Entry::Rate(text) => ("Read no faster than, a second (50M, empty for no limit)".into(), text.clone(), "Enter sets it · Esc leaves it".into()),
+        Entry::Ticket(text) => ("Ticket".into(), text.clone(), "Enter goes on to the customer".into()),
+        Entry::Customer(text) => ("Customer".into(), text.clone(), "Enter keeps both".into()),
+        Entry::Stop => ("Stop this run? It can be picked up again.".into(), String::new(), "y stops in order · any other key goes on".into()),
+    };
+    let mut lines =
+        vec![vec![loud(Mean::Text, ask)], vec![loud(Mean::Focus, "▸ "), loud(Mean::Text, text), loud(Mean::Focus, "▏")], vec![say(Mean::Quiet, why)]];
+    if let (Entry::Tail(_), Some(sight)) = (entry, &job.sight) {
+        let lost = sight.hazards.iter().find(|hazard| hazard.code == "target-holds");
+        let text = lost.map_or_else(|| "the target is empty: nothing is lost".to_string(), |hazard| hazard.text.clone());
+        let mean = if lost.is_some() { Mean::Mind } else { Mean::Good };
+        lines.insert(1, vec![say(mean, format!("{} {text}", if lost.is_some() { "▲" } else { "●" }))]);
+        lines.insert(1, vec![say(Mean::Target, format!("▸ {}  {}  {}", sight.before.model, sight.before.serial, human(sight.before.size_bytes)))]);
+    }
+    if *entry == Entry::Stop {
+        lines.remove(1);
+    }
+    crate::app::sheet(frame, area, 78, lines);
+}
+
+/// The keys at the bottom.
+pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
+    let Some(job) = app.jobs.get(app.current) else { return Vec::new() };
+    match job.step {
+        _ if job.entry.is_some() => vec![("Esc", "back")],
+        Step::Look => vec![("Enter", "plan"), ("e", "ticket")],
+        Step::Plan if job.running.is_some() => vec![("Enter", "to the run")],
+        Step::Plan => {
+            let mut hints = Vec::new();
+            if job.prepared.is_some() && job.stops() == 0 {
+                hints.push(("Enter", "release"));
+            }
+            if job.sight.as_ref().is_some_and(|sight| sight.done_before.is_some()) {
+                hints.push(("n", "begin anew"));
+            } else {
+                hints.push(("i", if job.order.ids == Ids::Keep { "fresh ids" } else { "keep ids" }));
+            }
+            hints.extend([("a", "second reading"), ("r", "look again"), ("Esc", "back")]);
+            hints
+        }
+        Step::Run => {
+            let held = job.running.as_ref().is_some_and(|running| running.control.is_paused());
+            vec![("Space", if held { "go on" } else { "hold" }), ("x", "stop"), ("l", "limit"), ("arrows", "cursor"), ("h", "hurry")]
+        }
+        Step::Prove => vec![("↑↓", "choose"), ("Enter", "evidence"), ("Esc", "back"), ("o", "hand over")],
+        Step::Hand => vec![("w", "write papers"), ("←→", "keep until"), ("Enter", "handed over"), ("Esc", "back")],
+    }
+}
+
+/// Hazards as lines, wrapped to a width.
+fn hazard_lines(hazards: &[Hazard], width: usize) -> Vec<Vec<Span<'static>>> {
+    let mut out = Vec::new();
+    for hazard in hazards {
+        let (mark, word, mean) = match hazard.level {
+            Level::Stop => ("◆", "stop", Mean::Stop),
+            Level::Mind => ("▲", "mind", Mean::Mind),
+            Level::Note => ("·", "note", Mean::Quiet),
+        };
+        for (line, text) in crate::draw::wrap(&hazard.text, width.saturating_sub(8)).into_iter().enumerate() {
+            let head = if line == 0 { format!("{mark} {word}  ") } else { "        ".into() };
+            out.push(vec![loud(mean, head), say(if hazard.level == Level::Note { Mean::Quiet } else { Mean::Text }, text)]);
+        }
+    }
+    out
+}

@@ -1,0 +1,123 @@
+//! Prove: one line for each thing proved, its evidence folded under it.
+
+use super::{JobView, Step};
+use crate::draw::{loud, pad, put, say, wrap};
+use crate::theme::Mean;
+use badger_bench::sheet::{outcome_sentence, verdict};
+use badger_drive::size::{human, span, thousands};
+use badger_transfer::{Outcome, Verdict};
+use crossterm::event::KeyCode;
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::text::Span;
+
+impl JobView {
+    pub(super) fn prove_key(&mut self, code: KeyCode) {
+        let last = self.report.as_ref().map_or(0, |report| report.proof.len().saturating_sub(1));
+        match code {
+            KeyCode::Down => self.row = (self.row + 1).min(last),
+            KeyCode::Up => self.row = self.row.saturating_sub(1),
+            KeyCode::Enter | KeyCode::Right | KeyCode::Left => self.choose(self.row),
+            KeyCode::Char('o') => self.show(Step::Hand),
+            _ => {}
+        }
+    }
+}
+
+/// The mark and colour of an outcome.
+pub fn outcome_mark(outcome: Outcome) -> (&'static str, Mean) {
+    match outcome {
+        Outcome::Proved => ("●", Mean::Good),
+        Outcome::Incomplete => ("╳", Mean::Lost),
+        Outcome::Interrupted => ("◐", Mean::Mind),
+        Outcome::Finished | Outcome::Refused => ("◆", Mean::Stop),
+    }
+}
+
+/// Draws the step.
+pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> {
+    let Some(report) = &job.report else { return Vec::new() };
+    let width = usize::from(area.width);
+    let (mark, mean) = outcome_mark(report.outcome);
+    // Each line with the number of the proof it belongs to.
+    let mut lines: Vec<(Option<usize>, Vec<Span<'static>>)> = Vec::new();
+    lines.push((None, vec![loud(mean, format!("{mark} {}", report.outcome.word()))]));
+    lines.extend(wrap(&outcome_sentence(report), width.min(100)).into_iter().map(|text| (None, vec![say(Mean::Text, text)])));
+    let figures = format!(
+        "{} read · {} written · {} needed no writing · {} lost · {}",
+        human(report.read_bytes),
+        human(report.written_bytes),
+        human(report.skipped_bytes),
+        human(report.lost_bytes),
+        span(report.seconds)
+    );
+    lines.push((None, vec![say(Mean::Quiet, figures)]));
+    lines.push((None, Vec::new()));
+    let before = lines.len();
+    for (at, line) in report.proof.iter().enumerate() {
+        let (mark, word) = verdict(line.result);
+        let mean = match line.result {
+            Verdict::Holds => Mean::Good,
+            Verdict::Differs => Mean::Focus,
+            Verdict::Fails => Mean::Stop,
+            Verdict::NotChecked => Mean::Quiet,
+        };
+        let open = job.unfolded.contains(&at);
+        let fold = match () {
+            () if line.evidence.is_empty() => " ",
+            () if open => "▾",
+            () => "▹",
+        };
+        let bar = if at == job.row { "▌" } else { " " };
+        for (part, text) in wrap(&line.text, width.saturating_sub(33)).into_iter().enumerate() {
+            let head = if part == 0 {
+                vec![
+                    loud(Mean::Focus, bar),
+                    say(Mean::Quiet, format!("{fold} ")),
+                    loud(mean, format!("{mark} ")),
+                    say(Mean::Text, pad(&line.what, 12)),
+                    say(mean, pad(word, 13)),
+                ]
+            } else {
+                vec![say(Mean::Text, " ".repeat(30))]
+            };
+            lines.push((Some(at), head.into_iter().chain([say(Mean::Text, text)]).collect()));
+        }
+        if open {
+            lines.extend(line.evidence.iter().map(|text| (Some(at), vec![say(Mean::Quiet, "     │ "), say(Mean::Text, text.clone())])));
+        }
+    }
+    if !report.hash.source.is_empty() {
+        lines.push((None, Vec::new()));
+        for (name, hash) in [("source", &report.hash.source), ("expected", &report.hash.expected), ("target", &report.hash.target)] {
+            lines.push((None, vec![say(Mean::Quiet, format!("{} tree of {} ", report.hash.algorithm, pad(name, 9))), say(Mean::Text, hash.clone())]));
+        }
+    }
+    if !report.lost.is_empty() {
+        lines.push((None, Vec::new()));
+        lines.push((None, vec![loud(Mean::Lost, format!("╳ {} stretches could not be read", report.lost.len()))]));
+        lines.extend(
+            report
+                .lost
+                .iter()
+                .map(|lost| (None, vec![say(Mean::Text, format!("  sector {:>15}  {:>8} sectors", thousands(lost.start), thousands(lost.sectors)))])),
+        );
+    }
+    // The chosen line stays in sight however much is unfolded.
+    let rows = usize::from(area.height);
+    let chosen = lines.iter().rposition(|(at, _)| *at == Some(job.row)).unwrap_or(before);
+    let skip = if chosen < rows { 0 } else { chosen + 1 - rows };
+    let buf = frame.buffer_mut();
+    let mut hits = Vec::new();
+    let count = lines.len();
+    for ((at, spans), y) in lines.into_iter().skip(skip).zip(area.y..area.bottom()) {
+        put(buf, area.x, y, area.width, spans);
+        if let Some(at) = at {
+            hits.push((Rect { y, height: 1, ..area }, at));
+        }
+    }
+    if count > skip + rows {
+        put(buf, area.right().saturating_sub(10), area.bottom() - 1, 10, vec![say(Mean::Quiet, format!("↓ {} more", count - skip - rows))]);
+    }
+    hits
+}

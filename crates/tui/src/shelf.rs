@@ -1,0 +1,169 @@
+//! The drives on the bench, kept up to date by a thread of its own: a failing drive that takes long to answer must
+//! not hold up the screen.
+
+use badger_bench::Bench;
+use badger_bench::ledger::JobRow;
+use badger_bench::ribbon::Ribbon;
+use badger_drive::discover::Found;
+use badger_transfer::hazard::{self, Looked};
+use badger_transfer::{Hazard, Level};
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+/// One drive with everything that was found out about it.
+#[derive(Clone)]
+pub struct Item {
+    /// Identity and who uses it.
+    pub found: Found,
+    /// When it came.
+    pub since: Instant,
+    /// Whether it was there when the program started.
+    pub from_start: bool,
+    /// Whether the ledger had never seen it.
+    pub new: bool,
+    /// The last job it took part in.
+    pub job: Option<JobRow>,
+    /// What is on it; `None` until it was looked at.
+    pub looked: Option<Arc<Looked>>,
+    /// Its strip.
+    pub ribbon: Ribbon,
+    /// What to know of it.
+    pub hazards: Vec<Hazard>,
+    /// Why it could not be looked at.
+    pub trouble: Option<String>,
+}
+
+impl Item {
+    /// The gravest thing to know.
+    pub fn worst(&self) -> Option<&Hazard> {
+        self.hazards.iter().find(|hazard| hazard.level != Level::Note)
+    }
+
+    /// Where it is.
+    pub fn path(&self) -> &PathBuf {
+        &self.found.identity.path
+    }
+}
+
+/// The shared shelf.
+#[derive(Clone)]
+pub struct Shelf {
+    items: Arc<Mutex<Vec<Item>>>,
+    generation: Arc<AtomicU64>,
+    stop: Arc<AtomicBool>,
+    first: Arc<AtomicBool>,
+}
+
+/// How often arrivals and departures are looked for.
+const EVERY: Duration = Duration::from_millis(400);
+
+impl Shelf {
+    /// Starts looking.
+    pub fn start(bench: Bench) -> Self {
+        let shelf = Self { items: Arc::default(), generation: Arc::default(), stop: Arc::default(), first: Arc::new(AtomicBool::new(true)) };
+        let watched = shelf.clone();
+        std::thread::spawn(move || watched.watch(&bench));
+        shelf
+    }
+
+    /// The drives now, the latest arrival first.
+    pub fn items(&self) -> Vec<Item> {
+        self.items.lock().expect("shelf lock").clone()
+    }
+
+    /// Grows with every change.
+    pub fn generation(&self) -> u64 {
+        self.generation.load(Ordering::SeqCst)
+    }
+
+    /// Whether the first look round is still going on.
+    pub fn looking(&self) -> bool {
+        self.first.load(Ordering::SeqCst)
+    }
+
+    /// Ends the thread.
+    pub fn stop(&self) {
+        self.stop.store(true, Ordering::SeqCst);
+    }
+
+    /// Has a drive looked at again, after something was written to it.
+    pub fn look_again(&self, path: &PathBuf) {
+        for item in self.items.lock().expect("shelf lock").iter_mut().filter(|item| item.path() == path) {
+            item.looked = None;
+        }
+    }
+
+    fn watch(&self, bench: &Bench) {
+        while !self.stop.load(Ordering::SeqCst) {
+            let found = bench.workshop.drives();
+            self.merge(bench, found);
+            self.first.store(false, Ordering::SeqCst);
+            self.look_at_new(bench);
+            std::thread::sleep(EVERY);
+        }
+    }
+
+    fn merge(&self, bench: &Bench, found: Vec<Found>) {
+        let first = self.looking();
+        let known: HashMap<PathBuf, Found> = self.items().into_iter().map(|item| (item.path().clone(), item.found)).collect();
+        let mut arrived = Vec::new();
+        let ledger = bench.open_ledger().ok();
+        for drive in &found {
+            let before = known.get(&drive.identity.path);
+            if before.is_some_and(|before| before.key() == drive.key()) {
+                continue;
+            }
+            let new = ledger.as_ref().and_then(|ledger| ledger.seen_found(drive).ok()).unwrap_or(false);
+            arrived.push((drive.clone(), new));
+        }
+        let mut items = self.items.lock().expect("shelf lock");
+        let count = items.len();
+        items.retain(|item| found.iter().any(|drive| drive.key() == item.found.key() && drive.identity.path == *item.path()));
+        let mut changed = items.len() != count || !arrived.is_empty();
+        for item in items.iter_mut() {
+            if let Some(now) = found.iter().find(|drive| drive.identity.path == *item.path())
+                && *now != item.found
+            {
+                item.found = now.clone();
+                item.looked = None;
+                changed = true;
+            }
+        }
+        for (drive, new) in arrived {
+            let job = ledger.as_ref().and_then(|ledger| ledger.last_job_of(&drive.key()).ok()).flatten();
+            let ribbon = Ribbon { size: drive.geometry.size_bytes, ..Ribbon::default() };
+            let item =
+                Item { found: drive, since: Instant::now(), from_start: first, new, job, looked: None, ribbon, hazards: Vec::new(), trouble: None };
+            if first { items.push(item) } else { items.insert(0, item) }
+        }
+        drop(items);
+        if changed {
+            self.generation.fetch_add(1, Ordering::SeqCst);
+        }
+    }
+
+    fn look_at_new(&self, bench: &Bench) {
+        let waiting: Vec<Found> =
+            self.items().into_iter().filter(|item| item.looked.is_none() && item.trouble.is_none()).map(|item| item.found).collect();
+        for found in waiting {
+            let looked = bench.workshop.source(&found.identity.path).map(|source| Looked::at(&source));
+            let job = bench.open_ledger().ok().and_then(|ledger| ledger.last_job_of(&found.key()).ok()).flatten();
+            let mut items = self.items.lock().expect("shelf lock");
+            let Some(item) = items.iter_mut().find(|item| *item.path() == found.identity.path) else { continue };
+            item.job = job;
+            match looked {
+                Ok(looked) => {
+                    item.ribbon = Ribbon::of(&looked, found.geometry.size_bytes);
+                    item.hazards = hazard::of_drive(Some(&found), &looked);
+                    item.looked = Some(Arc::new(looked));
+                }
+                Err(refusal) => item.trouble = Some(refusal.text),
+            }
+            drop(items);
+            self.generation.fetch_add(1, Ordering::SeqCst);
+        }
+    }
+}
