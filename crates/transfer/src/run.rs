@@ -162,8 +162,6 @@ fn blocks(context: &Context, journal: &Journal, back: &ReadBack, tally: &Tally) 
             (Verdict::Differs, format!("{} read back; equal to the source but for {intended} changes of the plan", human(size)))
         };
         let mut line = Line::new("blocks", result, text);
-        line.evidence.push(format!("tree hash of the source  {}", proof::hex(&back.source)));
-        line.evidence.push(format!("tree hash of the target  {}", proof::hex(&back.found)));
         line.evidence.extend(context.plan.patches.iter().map(|patch| {
             format!("intended: {} at sector {}, {} bytes", patch.what, thousands(patch.at / sector), thousands(patch.bytes.len() as u64))
         }));

@@ -446,7 +446,8 @@ impl App {
             x += 11;
         }
         let clock = local(now(), "%a %H:%M");
-        let mut facts: Vec<&str> = [self.workshop.as_str(), self.technician.as_str()].into_iter().filter(|fact| !fact.is_empty()).collect();
+        let workshop = if area.width >= 100 { self.workshop.as_str() } else { "" };
+        let mut facts: Vec<&str> = [workshop, self.technician.as_str()].into_iter().filter(|fact| !fact.is_empty()).collect();
         facts.push(&clock);
         let right = inset(Rect { x, width: area.right().saturating_sub(x), ..area }, 1);
         put_right(buf, right, area.y, vec![say(Mean::Quiet, facts.join(" · "))]);
@@ -475,12 +476,16 @@ impl App {
             Place::Job => crate::job::hints(self),
             Place::Ledger => ledger::hints(self),
         };
-        let mut spans = Vec::new();
-        for (key, what) in hints.into_iter().chain([("/", "find"), ("?", "help")]) {
-            spans.push(loud(Mean::Focus, key));
-            spans.push(say(Mean::Quiet, format!(" {what}   ")));
+        let mut x = area.x + 1;
+        for (key, what) in hints.into_iter().chain([("?", "help"), ("/", "find")]) {
+            let wide = (key.chars().count() + what.len() + 1) as u16;
+            // A hint that does not fit whole is left out; help lists them all.
+            if x + wide > area.x + width {
+                break;
+            }
+            put(buf, x, y, wide, vec![loud(Mean::Focus, key), say(Mean::Quiet, format!(" {what}"))]);
+            x += wide + 3;
         }
-        put(buf, area.x + 1, y, width, spans);
     }
 }
 

@@ -213,8 +213,18 @@ fn thing(app: &App, item: &Item) -> Vec<Span<'static>> {
         Some(hazard) => vec![loud(Mean::Mind, "▲ "), say(Mean::Text, hazard.text.clone())],
         None if item.ribbon.parts.is_empty() && item.new => vec![say(Mean::Text, "◇ empty, never seen here before")],
         None if item.ribbon.parts.is_empty() => vec![say(Mean::Text, "◇ empty")],
-        None => vec![say(Mean::Good, "● "), say(Mean::Text, "nothing against it")],
+        None => match item.ribbon.parts.iter().find(|part| is_full(part)) {
+            Some(part) => {
+                vec![loud(Mean::Mind, "▲ "), say(Mean::Text, format!("{} is full: {} free", part.name, human(part.len - part.used.unwrap_or(0))))]
+            }
+            None => vec![say(Mean::Good, "● "), say(Mean::Text, "nothing against it")],
+        },
     }
+}
+
+/// Whether a volume large enough to matter has nearly no room left.
+fn is_full(part: &badger_bench::ribbon::Part) -> bool {
+    part.len > 4_000_000_000 && part.used.is_some_and(|used| used <= part.len && used as f64 > part.len as f64 * 0.95)
 }
 
 fn block(app: &App, at: usize, width: u16) -> Vec<Row> {

@@ -117,6 +117,24 @@ pub fn draw(buf: &mut Buffer, x: u16, y: u16, width: u16, ribbon: &Ribbon, look:
     }
 }
 
+/// Draws the strip `thick` lines high: names and fill in the first, fill in the others.
+pub fn draw_thick(buf: &mut Buffer, x: u16, y: u16, width: u16, thick: u16, ribbon: &Ribbon, look: Look) {
+    draw(buf, x, y, width, ribbon, look);
+    for line in 1..thick {
+        for cell in divide(ribbon, width) {
+            let wide = cell.columns.end - cell.columns.start;
+            let at = x + cell.columns.start;
+            let Some(part) = cell.part.map(|index| &ribbon.parts[index]) else { continue };
+            let room = usize::from(wide.saturating_sub(2));
+            let solid = part.used.map_or(0, |used| ((used as f64 / part.len.max(1) as f64) * room as f64).round() as usize).min(room);
+            let rest = if part.used.is_some() { "░" } else { "▒" };
+            let spans =
+                vec![say(look.mean, "▏"), say(look.mean, "█".repeat(solid)), say(Mean::Quiet, rest.repeat(room - solid)), say(look.mean, "▕")];
+            put(buf, at, y + line, wide, spans);
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

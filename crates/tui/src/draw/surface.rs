@@ -61,14 +61,14 @@ pub fn draw(buf: &mut Buffer, area: Rect, map: &Extents<State>, size: u64, head:
         let (x, y) = (area.x + (index % area.width as usize) as u16, area.y + (index / area.width as usize) as u16);
         let (glyph, mean) = cell(map, &bytes);
         let under_head = head.is_some_and(|head| bytes.contains(&head));
-        let style = if cursor == Some(index) {
-            theme::bold(Mean::Focus).add_modifier(ratatui::style::Modifier::REVERSED)
+        let (glyph, style) = if cursor == Some(index) {
+            ("▣", theme::raised(Mean::Focus))
         } else if under_head {
-            theme::raised(Mean::Focus)
+            (if glyph == "·" { "▁" } else { glyph }, theme::raised(Mean::Focus))
         } else {
-            theme::style(mean)
+            (glyph, theme::style(mean))
         };
-        buf[(x, y)].set_symbol(if under_head && glyph == "·" { "▁" } else { glyph }).set_style(style);
+        buf[(x, y)].set_symbol(glyph).set_style(style);
     }
 }
 

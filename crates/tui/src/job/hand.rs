@@ -1,11 +1,12 @@
 //! Hand over: what to tell the customer, the papers, until when the old drive is kept.
 
 use super::JobView;
-use crate::draw::{loud, put, say, wrap};
+use crate::draw::{loud, pad, put, ribbon, say, wrap};
 use crate::theme::Mean;
 use badger_bench::Bench;
 use badger_bench::ledger::{day, now};
-use badger_bench::sheet::{draw as draw_sheet, outcome_sentence};
+use badger_bench::sheet::{draw as draw_sheet, outcome_sentence, verdict};
+use badger_drive::size::human;
 use badger_transfer::{Outcome, Verdict};
 use crossterm::event::KeyCode;
 use ratatui::Frame;
@@ -81,12 +82,11 @@ fn words(job: &JobView) -> Vec<String> {
 
 /// Draws the step.
 pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> {
-    let buf = frame.buffer_mut();
     let width = usize::from(area.width.min(96));
     let mut y = area.y;
     let mut line = |spans, y: &mut u16| {
         if *y < area.bottom() {
-            put(buf, area.x, *y, area.width, spans);
+            put(frame.buffer_mut(), area.x, *y, area.width, spans);
         }
         *y += 1;
     };
@@ -116,6 +116,29 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
     for paper in &job.papers {
         let bad = paper.starts_with('◆');
         line(vec![loud(if bad { Mean::Stop } else { Mean::Good }, if bad { "" } else { "● " }), say(Mean::Text, paper.clone())], &mut y);
+    }
+    if let Some(sheet) = &job.sheet
+        && y + 8 < area.bottom()
+    {
+        y += 1;
+        line(vec![say(Mean::Quiet, "On the sheet")], &mut y);
+        for (drive, mean) in [(&sheet.source, Mean::Source), (&sheet.target, Mean::Target)] {
+            put(
+                frame.buffer_mut(),
+                area.x,
+                y,
+                area.width,
+                vec![loud(mean, drive.model.clone()), say(Mean::Text, format!("  {}  {}", drive.serial, human(drive.size_bytes)))],
+            );
+            let look = ribbon::Look { mean, chosen: None };
+            ribbon::draw(frame.buffer_mut(), area.x, y + 1, ribbon::length(drive.size_bytes, area.width), &drive.ribbon, look);
+            y += 3;
+        }
+        for (proof, y) in sheet.report.proof.iter().zip(y..area.bottom()) {
+            let (mark, word) = verdict(proof.result);
+            let head = format!("{mark} {} {}", pad(&proof.what, 12), pad(word, 12));
+            put(frame.buffer_mut(), area.x, y, area.width, vec![say(Mean::Text, head), say(Mean::Quiet, format!(" {}", proof.text))]);
+        }
     }
     Vec::new()
 }

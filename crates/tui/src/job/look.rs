@@ -72,30 +72,27 @@ fn side(buf: &mut Buffer, area: Rect, title: &str, mean: Mean, drive: &DriveFact
     let field =
         |name: &str, text: String| vec![say(Mean::Quiet, format!("{} ", pad(name, 10))), say(Mean::Text, cut(&text, width.saturating_sub(11)))];
     line(field("serial", if drive.serial.is_empty() { "none".into() } else { drive.serial.clone() }), &mut y);
+    if area.height >= 26 {
+        line(field("firmware", if drive.firmware.is_empty() { "not told".into() } else { drive.firmware.clone() }), &mut y);
+        line(field("size", format!("{} bytes", thousands(drive.size_bytes))), &mut y);
+    }
     line(field("connected", drive.connection.clone()), &mut y);
-    line(field("sectors", format!("{} of {} bytes", thousands(drive.size_bytes / u64::from(drive.sectors.0.max(1))), drive.sectors.0)), &mut y);
-    line(field("table", if drive.ribbon.table.is_empty() { "no table".into() } else { drive.ribbon.table.clone() }), &mut y);
-    line(field("at", drive.path.clone()), &mut y);
+    if area.height >= 22 {
+        let sectors = thousands(drive.size_bytes / u64::from(drive.sectors.0.max(1)));
+        line(field("sectors", format!("{sectors} of {} bytes, {} physical", drive.sectors.0, drive.sectors.1)), &mut y);
+        line(field("table", if drive.ribbon.table.is_empty() { "no table".into() } else { drive.ribbon.table.clone() }), &mut y);
+        line(field("at", drive.path.clone()), &mut y);
+    }
     y += 1;
     for part in &drive.ribbon.parts {
-        let used = part.used.map(|used| format!("  {} used", human(used))).unwrap_or_default();
-        let name = if width >= 50 { 16 } else { 10 };
-        line(
-            vec![
-                say(
-                    Mean::Text,
-                    format!(
-                        "{} {} {} {}",
-                        pad_left(&part.number.to_string(), 2),
-                        pad(&part.name, name),
-                        pad(&part.content, 6),
-                        pad_left(&human(part.len), 7)
-                    ),
-                ),
-                say(Mean::Quiet, used),
-            ],
-            &mut y,
-        );
+        let (name, used) = match part.used {
+            Some(used) if width >= 50 => (16, format!("  {} used", human(used))),
+            Some(used) => (9, format!(" {:>3.0} %", used as f64 * 100.0 / part.len.max(1) as f64)),
+            None => (if width >= 50 { 16 } else { 9 }, String::new()),
+        };
+        let number = pad_left(&part.number.to_string(), 2);
+        let facts = format!("{number} {} {} {}", pad(&part.name, name), pad(&part.content, 6), pad_left(&human(part.len), 7));
+        line(vec![say(Mean::Text, facts), say(Mean::Quiet, used)], &mut y);
     }
     if drive.ribbon.parts.is_empty() {
         line(vec![say(Mean::Quiet, "no partitions")], &mut y);

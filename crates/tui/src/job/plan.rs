@@ -11,8 +11,8 @@ use ratatui::style::Color;
 use ratatui::symbols::Marker;
 use ratatui::widgets::canvas::{Canvas, Line as Tie};
 
-/// Lines the ties take.
-const TIES: u16 = 3;
+/// Lines the ties take, on a low and on a high screen.
+const TIES: [u16; 2] = [3, 6];
 
 /// Draws the step.
 pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> {
@@ -23,15 +23,19 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
     let room = area.width - label;
     let (wide, low) = (ribbon::length(sight.source.size_bytes, room), ribbon::length(sight.after.size, room));
     let x = area.x + label;
+    let high = area.height >= 30;
+    let (ties_high, thick) = if high { (TIES[1], 2) } else { (TIES[0], 1) };
     let buf = frame.buffer_mut();
     put(buf, area.x, area.y, label, vec![say(Mean::Source, pad(&human(sight.source.size_bytes), 8))]);
-    ribbon::draw(buf, x, area.y, wide, &sight.source.ribbon, ribbon::Look { mean: Mean::Source, chosen: None });
-    ties(sight, frame, Rect { x, y: area.y + 1, width: room, height: TIES }, wide, low);
+    let (from, to) = (ribbon::Look { mean: Mean::Source, chosen: None }, ribbon::Look { mean: Mean::Target, chosen: None });
+    ribbon::draw_thick(buf, x, area.y, wide, thick, &sight.source.ribbon, from);
+    ties(sight, frame, Rect { x, y: area.y + thick, width: room, height: ties_high }, wide, low);
     let buf = frame.buffer_mut();
-    let y = area.y + 1 + TIES;
+    let y = area.y + thick + ties_high;
     put(buf, area.x, y, label, vec![say(Mean::Target, pad(&human(sight.after.size), 8))]);
-    ribbon::draw(buf, x, y, low, &sight.after, ribbon::Look { mean: Mean::Target, chosen: None });
-    let mut y = figures(sight, frame, Rect { y: y + 2, height: area.bottom().saturating_sub(y + 2), ..area });
+    ribbon::draw_thick(buf, x, y, low, thick, &sight.after, to);
+    let y = y + thick + 1;
+    let mut y = figures(sight, frame, Rect { y, height: area.bottom().saturating_sub(y), ..area });
     let buf = frame.buffer_mut();
     let mut more = Vec::new();
     if let Some(refusal) = &job.refusal {
@@ -58,10 +62,8 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
         y += 1;
     }
     let todo = sight.plan.bytes() - sight.done_before.unwrap_or(0).min(sight.plan.bytes());
-    let time = sight
-        .pace
-        .map(|pace| format!("about {} at the source's pace of {}/s, then as much read back", span(todo as f64 / pace), human(pace as u64)))
-        .unwrap_or_default();
+    let time =
+        sight.pace.map(|pace| format!("about {} at {}/s, then it is read back", span(todo as f64 / pace), human(pace as u64))).unwrap_or_default();
     let y = (y + 1).min(area.bottom() - 1);
     let again = if job.order.again { " · source read twice" } else { "" };
     let state = if job.waiting.is_some() { "planning anew ... " } else { "" };
@@ -84,8 +86,12 @@ fn ties(sight: &Sight, frame: &mut Frame, area: Rect, wide: u16, low: u16) {
     };
     let pairs: Vec<(f64, f64)> =
         (0..sight.source.ribbon.parts.len()).filter_map(|part| Some((middle(&above, Some(part))?, middle(&below, Some(part))?))).collect();
-    let canvas =
-        Canvas::default().marker(Marker::Braille).x_bounds([0.0, f64::from(area.width)]).y_bounds([0.0, f64::from(area.height)]).paint(|context| {
+    let canvas = Canvas::default()
+        .marker(Marker::Braille)
+        .background_color(theme::ground().bg.unwrap_or(Color::Reset))
+        .x_bounds([0.0, f64::from(area.width)])
+        .y_bounds([0.0, f64::from(area.height)])
+        .paint(|context| {
             for (from, to) in &pairs {
                 context.draw(&Tie { x1: *from, y1: f64::from(area.height), x2: *to, y2: 0.0, color: colour });
             }

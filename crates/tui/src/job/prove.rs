@@ -1,7 +1,7 @@
 //! Prove: one line for each thing proved, its evidence folded under it.
 
 use super::{JobView, Step};
-use crate::draw::{loud, pad, put, say, wrap};
+use crate::draw::{chart, loud, pad, put, put_right, say, wrap};
 use crate::theme::Mean;
 use badger_bench::sheet::{outcome_sentence, verdict};
 use badger_drive::size::{human, span, thousands};
@@ -110,6 +110,14 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
     let buf = frame.buffer_mut();
     let mut hits = Vec::new();
     let count = lines.len();
+    let rates = job.sheet.as_ref().map(|sheet| sheet.rates.iter().map(|rate| rate.unwrap_or(0.0)).collect::<Vec<f64>>()).unwrap_or_default();
+    if count + 9 < rows && rates.iter().any(|rate| *rate > 0.0) {
+        let top = rates.iter().copied().fold(1.0, f64::max);
+        let y = area.y + count as u16 + 2;
+        put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "rate over position, sector 0 at the left")]);
+        put_right(buf, area, y, vec![say(Mean::Quiet, format!("highest {}/s", human(top as u64)))]);
+        chart::draw(buf, Rect { y: y + 1, height: 5, ..area }, &rates, top, Mean::Source);
+    }
     for ((at, spans), y) in lines.into_iter().skip(skip).zip(area.y..area.bottom()) {
         put(buf, area.x, y, area.width, spans);
         if let Some(at) = at {
