@@ -1,0 +1,159 @@
+//! What may become a target and what may not, on files and loop devices.
+
+use badger_drive::{Source, Workshop};
+use rstest::rstest;
+use std::fs::{self, File};
+use std::os::unix::fs::{PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use tempfile::TempDir;
+
+struct Loop(PathBuf);
+
+impl Loop {
+    fn over(file: &Path, more: &[&str]) -> Self {
+        let out = Command::new("losetup").args(["-f", "--show"]).args(more).arg(file).output().unwrap();
+        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+        Self(PathBuf::from(String::from_utf8(out.stdout).unwrap().trim()))
+    }
+}
+
+impl Drop for Loop {
+    fn drop(&mut self) {
+        let _ = Command::new("losetup").arg("-d").arg(&self.0).status();
+    }
+}
+
+fn file(dir: &TempDir, name: &str, mib: u64) -> PathBuf {
+    let path = dir.path().join(name);
+    File::create(&path).unwrap().set_len(mib << 20).unwrap();
+    path
+}
+
+fn refused(source: &Source, target: &Path, tail: &str) -> &'static str {
+    let needed = source.geometry().size_bytes;
+    match Workshop::default().candidate(target, None, 512) {
+        Err(refusal) => refusal.code,
+        Ok(candidate) => candidate.release(source, needed, tail).err().map_or("released", |refusal| refusal.code),
+    }
+}
+
+fn source(path: &Path) -> Source {
+    Workshop::default().source(path).unwrap()
+}
+
+#[test]
+fn only_the_tail_releases() {
+    let dir = tempfile::tempdir().unwrap();
+    let (from, to) = (source(&file(&dir, "weir.img", 4)), file(&dir, "target-0f2a.img", 4));
+    for (tail, code) in [("", "no-tail"), ("  ", "no-tail"), ("0f2", "wrong-tail"), ("0f2b", "wrong-tail"), ("yes", "wrong-tail"), ("0F2A", "released")] {
+        assert_eq!(refused(&from, &to, tail), code, "{tail}");
+    }
+}
+
+#[test]
+fn the_same_drive_is_found_out_behind_any_disguise() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = file(&dir, "weir.img", 8);
+    let link = dir.path().join("link.img");
+    symlink(&path, &link).unwrap();
+    let hard = dir.path().join("hard.img");
+    fs::hard_link(&path, &hard).unwrap();
+    let looped = Loop::over(&path, &[]);
+    let part = Loop::over(&path, &["--offset", "1048576"]);
+    assert_eq!(refused(&source(&path), &link, "link"), "same-drive");
+    assert_eq!(refused(&source(&path), &hard, "hard"), "same-drive");
+    let tail = |path: &Path| Workshop::default().candidate(path, None, 512).unwrap().tail();
+    assert_eq!(refused(&source(&path), &looped.0, &tail(&looped.0)), "target-on-source");
+    assert_eq!(refused(&source(&looped.0), &path, "weir"), "source-on-target");
+    assert_eq!(refused(&source(&part.0), &path, "weir"), "source-on-target");
+    let toml = "backing = \"weir.img\"\n[identity]\nmodel = \"Tamarack T250\"\nserial = \"TM25-0091-7F3C\"\nbus = \"sata\"\n";
+    let drive = dir.path().join("t250.drive.toml");
+    fs::write(&drive, toml).unwrap();
+    assert_eq!(refused(&source(&path), &drive, "7F3C"), "same-drive");
+}
+
+#[test]
+fn a_source_file_that_lies_on_the_target_is_found_out() {
+    let dir = tempfile::tempdir().unwrap();
+    let disk = file(&dir, "disk.img", 64);
+    assert!(Command::new("mke2fs").args(["-q", "-F"]).arg(&disk).status().unwrap().success());
+    let looped = Loop::over(&disk, &[]);
+    let place = dir.path().join("mnt");
+    fs::create_dir(&place).unwrap();
+    assert!(Command::new("mount").arg(&looped.0).arg(&place).status().unwrap().success());
+    let inner = place.join("inner.img");
+    File::create(&inner).unwrap().set_len(1 << 20).unwrap();
+    let tail = Workshop::default().candidate(&looped.0, None, 512).unwrap().tail();
+    let (on_target, mounted) = (refused(&source(&inner), &looped.0, &tail), refused(&source(&file(&dir, "other.img", 1)), &looped.0, &tail));
+    let on_source = refused(&source(&looped.0), &inner, "nner");
+    assert!(Command::new("umount").arg(&place).status().unwrap().success());
+    assert_eq!((on_target, mounted, on_source), ("source-on-target", "target-mounted", "target-on-source"));
+}
+
+#[test]
+fn a_target_that_cannot_or_must_not_be_written_is_refused() {
+    let dir = tempfile::tempdir().unwrap();
+    let from = source(&file(&dir, "weir.img", 8));
+    let small = file(&dir, "small.img", 7);
+    assert_eq!(refused(&from, &small, "mall"), "target-too-small");
+    let locked = file(&dir, "locked.img", 8);
+    fs::set_permissions(&locked, fs::Permissions::from_mode(0o444)).unwrap();
+    assert_eq!(refused(&from, &locked, "cked"), "target-read-only");
+    let backing = file(&dir, "backing.img", 8);
+    let read_only = Loop::over(&backing, &["--read-only"]);
+    let tail = Workshop::default().candidate(&read_only.0, None, 512).unwrap().tail();
+    assert_eq!(refused(&from, &read_only.0, &tail), "target-read-only");
+    assert_eq!(refused(&from, dir.path(), "x"), "is-directory");
+    assert_eq!(refused(&from, Path::new("/dev/null"), "null"), "is-pipe");
+    assert_eq!(refused(&from, &dir.path().join("nowhere.img"), "here"), "not-found");
+}
+
+#[test]
+fn a_claimed_target_is_refused_until_it_is_let_go() {
+    let dir = tempfile::tempdir().unwrap();
+    let from = source(&file(&dir, "weir.img", 1));
+    let to = file(&dir, "slate.img", 1);
+    let held = Workshop::default().candidate(&to, None, 512).unwrap().release(&from, 0, "late").unwrap();
+    assert_eq!(refused(&from, &to, "late"), "target-claimed");
+    drop(held);
+    assert_eq!(refused(&from, &to, "late"), "released");
+}
+
+#[rstest]
+#[case::empty("empty", "empty")]
+#[case::directory("dir", "is-directory")]
+#[case::pipe("pipe", "is-pipe")]
+#[case::missing("missing", "not-found")]
+fn what_is_no_source(#[case] name: &str, #[case] code: &str) {
+    let dir = tempfile::tempdir().unwrap();
+    File::create(dir.path().join("empty")).unwrap();
+    fs::create_dir(dir.path().join("dir")).unwrap();
+    assert!(Command::new("mkfifo").arg(dir.path().join("pipe")).status().unwrap().success());
+    assert_eq!(Workshop::default().source(&dir.path().join(name)).err().unwrap().code, code);
+}
+
+#[test]
+fn a_new_file_comes_into_being_only_at_the_release() {
+    let dir = tempfile::tempdir().unwrap();
+    let from = source(&file(&dir, "weir.img", 4));
+    let to = dir.path().join("fresh.img");
+    let workshop = Workshop::default();
+    let candidate = |size| workshop.candidate(&to, Some(size), 512);
+    assert_eq!(candidate(4 << 20).unwrap().release(&from, 4 << 20, "wrong").err().unwrap().code, "wrong-tail");
+    assert_eq!(candidate(3 << 20).unwrap().release(&from, 4 << 20, "resh").err().unwrap().code, "target-too-small");
+    assert!(!to.exists());
+    drop(candidate(4 << 20).unwrap().release(&from, 4 << 20, "resh").unwrap());
+    assert_eq!(fs::metadata(&to).unwrap().len(), 4 << 20);
+    assert!(candidate(4 << 20).is_ok());
+    assert_eq!(candidate(5 << 20).err().unwrap().code, "new-size-differs");
+}
+
+#[test]
+fn a_loop_device_is_a_drive_with_its_own_sectors() {
+    let dir = tempfile::tempdir().unwrap();
+    let looped = Loop::over(&file(&dir, "four-k.img", 16), &["--sector-size", "4096"]);
+    let drive = source(&looped.0);
+    assert_eq!(drive.geometry().logical_sector, 4096);
+    assert!(Workshop::default().drives().iter().any(|found| found.identity.path == looped.0));
+}
