@@ -157,3 +157,33 @@ fn a_loop_device_is_a_drive_with_its_own_sectors() {
     assert_eq!(drive.geometry().logical_sector, 4096);
     assert!(Workshop::default().drives().iter().any(|found| found.identity.path == looped.0));
 }
+
+#[rstest]
+#[case::root("proc/self/mountinfo", "22 1 7:NN / / rw - ext4 /dev/root rw", "system-drive")]
+#[case::boot("proc/self/mountinfo", "22 1 7:NN / /boot/efi rw - vfat /dev/x rw", "system-drive")]
+#[case::elsewhere("proc/self/mountinfo", "22 1 7:NN / /media/x rw - ext4 /dev/x rw", "target-mounted")]
+#[case::mapped("sys/block/loop/holders/dm-3/size", "1", "target-held")]
+#[case::nobody("proc/swaps", "Filename", "released")]
+fn a_disk_that_a_recorded_machine_uses_is_refused(#[case] file_name: &str, #[case] content: &str, #[case] code: &str) {
+    use badger_drive::discover::Sysfs;
+    use std::os::unix::fs::MetadataExt;
+    let dir = tempfile::tempdir().unwrap();
+    let from = source(&file(&dir, "weir.img", 4));
+    let looped = Loop::over(&file(&dir, "disk.img", 8), &[]);
+    let minor = (fs::metadata(&looped.0).unwrap().rdev() & 0xff).to_string();
+    // The tree of an imagined machine that knows this loop device as its own disk.
+    let root = dir.path().join("machine");
+    let device = root.join("sys/block/loop");
+    fs::create_dir_all(&device).unwrap();
+    fs::create_dir_all(root.join("sys/dev/block")).unwrap();
+    symlink("../../block/loop", root.join(format!("sys/dev/block/7:{minor}"))).unwrap();
+    fs::write(device.join("dev"), format!("7:{minor}")).unwrap();
+    fs::write(device.join("size"), "16384").unwrap();
+    let place = root.join(file_name);
+    fs::create_dir_all(place.parent().unwrap()).unwrap();
+    fs::write(place, content.replace("NN", &minor)).unwrap();
+    let workshop = Workshop { sysfs: Sysfs::at(&root), ..Workshop::default() };
+    let candidate = workshop.candidate(&looped.0, None, 512).unwrap();
+    let tail = candidate.tail();
+    assert_eq!(candidate.release(&from, 0, &tail).err().map_or("released", |refusal| refusal.code), code);
+}

@@ -348,10 +348,9 @@ pub fn copy(context: &Context, journal: &mut Journal, tally: &mut Tally, seconds
             Writer { context, journal, tally, unmarked_lost: Vec::new(), unmarked_patched: Vec::new(), since_flush: 0, flushed_at, seconds_before };
         let written = write_all(&mut writer, from_hasher, &pool, &abort);
         let read = reading.join().expect("the reader does not panic");
-        written?;
-        // What came before a stop or a vanished source is kept all the same.
-        writer.mark()?;
-        read
+        // What came before a stop, a vanished source or a refused write is kept all the same.
+        let marked = writer.mark();
+        written.and(marked).and(read)
     })
 }
 

@@ -1,0 +1,316 @@
+//! The command line as scripts use it: exit codes, documents, refusals, kills.
+
+mod support;
+
+use rstest::rstest;
+use std::fs::{self, File, OpenOptions};
+use std::os::unix::fs::FileExt;
+use std::process::{Command, Stdio};
+use std::time::Duration;
+use support::{Loop, MIB, Mount, Place, path, text, tool};
+
+fn divide(file: &str, script: &str) {
+    let mut sfdisk = Command::new("sfdisk").args(["-q", file]).stdin(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap();
+    std::io::Write::write_all(&mut sfdisk.stdin.take().unwrap(), script.as_bytes()).unwrap();
+    assert!(sfdisk.wait().unwrap().success());
+}
+
+#[test]
+fn a_clone_prints_the_promised_document() {
+    let place = Place::new();
+    let source = place.noise("weir.img", 8 * MIB, 1);
+    let target = place.path("fresh.img");
+    let (code, report) = place.json(&["clone", path(&source), path(&target), "--new-size", "8MiB", "--confirm", "resh"]);
+    assert_eq!(code, 0);
+    assert_eq!(report["outcome"], "proved");
+    assert_eq!((report["planned_bytes"].as_u64(), report["lost_bytes"].as_u64(), report["job"].as_u64()), (Some(8 * MIB), Some(0), Some(1)));
+    assert_eq!(report["hash"]["algorithm"], "blake3");
+    assert_eq!(report["hash"]["source"], report["hash"]["target"]);
+    let results: Vec<&str> = report["proof"].as_array().unwrap().iter().map(|line| line["result"].as_str().unwrap()).collect();
+    assert_eq!(results, ["holds", "holds", "not-checked", "not-checked"]);
+    for field in ["read_bytes", "written_bytes", "skipped_bytes", "lost", "seconds", "reason", "source"] {
+        assert!(!report[field].is_null(), "{field}");
+    }
+    assert!(fs::read(&source).unwrap() == fs::read(&target).unwrap());
+    let (code, jobs) = place.json(&["jobs"]);
+    assert_eq!((code, jobs["jobs"][0]["outcome"].as_str()), (0, Some("proved")));
+}
+
+#[rstest]
+#[case::wrong_tail("wrong-tail", &["clone", "S", "T", "--confirm", "nope"])]
+#[case::no_tail("no-tail", &["clone", "S", "T"])]
+#[case::same("same-drive", &["clone", "S", "S", "--confirm", "weir"])]
+#[case::too_small("target-too-small", &["clone", "S", "small.img", "--confirm", "mall"])]
+#[case::no_source("not-found", &["clone", "gone.img", "T", "--confirm", "rget"])]
+#[case::directory("is-directory", &["clone", ".", "T", "--confirm", "rget"])]
+#[case::empty("empty", &["clone", "empty.img", "T", "--confirm", "rget"])]
+fn refusals_have_their_code_and_leave_the_target_alone(#[case] code: &str, #[case] args: &[&str]) {
+    let place = Place::new();
+    let source = place.noise("weir.img", 2 * MIB, 1);
+    let target = place.noise("target.img", 2 * MIB, 2);
+    place.noise("small.img", MIB, 2);
+    File::create(place.path("empty.img")).unwrap();
+    let before = fs::read(&target).unwrap();
+    let named: Vec<String> = args
+        .iter()
+        .map(|arg| match *arg {
+            "S" => path(&source).into(),
+            "T" => path(&target).into(),
+            arg if arg.ends_with(".img") => path(&place.path(arg)).into(),
+            arg => arg.into(),
+        })
+        .collect();
+    let named: Vec<&str> = named.iter().map(String::as_str).collect();
+    let (exit, report) = place.json(&named);
+    assert_eq!((exit, report["code"].as_str(), report["outcome"].as_str()), (2, Some(code), Some("refused")));
+    assert!(!report["reason"].as_str().unwrap().is_empty());
+    let (exit, out, err) = place.run(&named);
+    assert_eq!(exit, 2);
+    assert!(err.contains(code), "{out}{err}");
+    assert!(fs::read(&target).unwrap() == before);
+}
+
+#[test]
+fn bad_usage_is_refused_too() {
+    let place = Place::new();
+    assert_eq!(place.run(&["clone", "only-one"]).0, 2);
+    assert_eq!(place.run(&["clone", "a", "b", "--new-size", "five"]).0, 2);
+    assert_eq!(place.run(&["frobnicate"]).0, 2);
+    assert_eq!(place.run(&["sheet", "7"]).0, 2);
+}
+
+#[test]
+fn unreadable_sectors_make_it_incomplete_with_exit_1() {
+    let place = Place::new();
+    place.noise("slate.img", 4 * MIB, 1);
+    let source = place.drive("BEEF", "slate.img", "[[fault]]\nkind = \"unreadable\"\nlba = 5000\nsectors = 9\n");
+    let target = place.sparse("vault.img", 4 * MIB);
+    let (code, report) = place.json(&["clone", path(&source), path(&target), "--confirm", "ault"]);
+    assert_eq!((code, report["outcome"].as_str(), report["lost_bytes"].as_u64()), (1, Some("incomplete"), Some(9 * 512)));
+    assert_eq!(report["lost"], serde_json::json!([{"start": 5000, "sectors": 9}]));
+}
+
+#[test]
+fn a_full_file_system_under_the_target_ends_it_cleanly_and_it_goes_on() {
+    let place = Place::new();
+    let source = place.noise("weir.img", 24 * MIB, 1);
+    let small = Mount::of(&["mount", "-t", "tmpfs", "-o", "size=16m"], "none", place.path("small"));
+    let target = small.0.join("fresh.img");
+    let args = ["clone", path(&source), path(&target), "--new-size", "24MiB", "--confirm", "resh"];
+    let (code, report) = place.json(&args);
+    assert_eq!((code, report["outcome"].as_str()), (3, Some("interrupted")));
+    assert!(report["reason"].as_str().unwrap().contains("no space left"));
+    tool(&["mount", "-o", "remount,size=64m", path(&small.0)]);
+    let (code, report) = place.json(&args);
+    assert_eq!((code, report["outcome"].as_str(), report["job"].as_u64()), (0, Some("proved"), Some(1)), "the same job goes on");
+    assert!(fs::read(&source).unwrap() == fs::read(&target).unwrap());
+}
+
+#[test]
+fn another_run_on_the_same_target_is_refused_meanwhile() {
+    let place = Place::new();
+    let source = place.noise("weir.img", 64 * MIB, 1);
+    let target = place.sparse("fresh.img", 64 * MIB);
+    let args = ["clone", path(&source), path(&target), "--confirm", "resh"];
+    let mut first = place.badger(&args).args(["--rate", "10M"]).stdout(Stdio::null()).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(700));
+    let (code, report) = place.json(&args);
+    assert_eq!((code, report["code"].as_str()), (2, Some("target-claimed")));
+    tool(&["kill", "-INT", &first.id().to_string()]);
+    assert_eq!(first.wait().unwrap().code(), Some(130), "stopped by the user");
+    let (code, report) = place.json(&args);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")));
+}
+
+#[test]
+fn other_options_do_not_go_on_with_an_unfinished_run() {
+    let place = Place::new();
+    let source = place.noise("weir.img", 64 * MIB, 1);
+    let target = place.sparse("fresh.img", 64 * MIB);
+    let args = ["clone", path(&source), path(&target), "--confirm", "resh"];
+    let mut first = place.badger(&args).args(["--rate", "10M"]).stdout(Stdio::null()).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(700));
+    first.kill().unwrap();
+    first.wait().unwrap();
+    let with = |more: &[&str]| place.json(&[&args[..], more].concat());
+    assert_eq!(with(&["--ids", "fresh"]).1["code"], "run-differs");
+    assert_eq!(with(&["--ids", "fresh", "--restart"]).1["outcome"], "proved");
+}
+
+/// Kills at random moments, on a file and on a loop device, until the run gets through.
+#[rstest]
+fn it_survives_fifty_kills(#[values(false, true)] on_a_device: bool) {
+    let place = Place::new();
+    let content = place.noise("weir.img", 96 * MIB, 7);
+    OpenOptions::new().write(true).open(&content).unwrap().write_all_at(&vec![0; 30 << 20], 20 << 20).unwrap();
+    // The drive's simulated time passes much faster than the machine's, so marks in the journal come often.
+    let source = place.drive("7F3C", "weir.img", "[pace]\nread_mb_s = 4.0\nwrite_mb_s = 400.0\n");
+    let backing = place.noise("target.img", 96 * MIB, 9);
+    let device = on_a_device.then(|| Loop::over(&backing, &[]));
+    let (target, tail) = device.as_ref().map_or_else(|| (path(&backing).to_string(), "rget".to_string()), |device| (device.path().into(), device.tail()));
+    let args = ["clone", path(&source), &target, "--confirm", &tail];
+    let (mut kills, mut random, mut furthest) = (0, 99u64, 0);
+    let kill_for = if on_a_device { 25 } else { 50 };
+    let mut proved = 0;
+    while kills < kill_for {
+        random = random.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
+        let mut run = place.badger(&args).arg("--json").stdout(Stdio::piped()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(3 + (random >> 33) % 160));
+        let over = run.try_wait().unwrap().is_some();
+        let _ = run.kill();
+        let out = run.wait_with_output().unwrap();
+        if over {
+            let report: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap();
+            assert_eq!(report["outcome"], "proved", "{report}");
+            assert!(fs::read(&content).unwrap() == fs::read(&backing).unwrap());
+            proved += 1;
+            // On with another round over other content.
+            fs::write(&backing, vec![proved as u8; 96 << 20]).unwrap();
+        } else {
+            kills += 1;
+            furthest = furthest.max(out.stdout.len());
+        }
+    }
+    let (code, report) = place.json(&args);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+    assert!(fs::read(&content).unwrap() == fs::read(&backing).unwrap());
+    let (code, _) = place.json(&["jobs"]);
+    assert_eq!(code, 0, "the ledger survived as well");
+}
+
+const SCRIPT: &str = "label: gpt\nsize=60MiB, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B, name=EFI\nsize=64MiB, name=papers\nsize=64MiB, name=office\nsize=40MiB, name=scores\n";
+
+/// Four file systems on a divided drive; their starts and lengths in sectors.
+fn filled(place: &Place) -> (std::path::PathBuf, Vec<(u64, u64)>) {
+    let disk = place.sparse("field-laptop.img", 256 * MIB);
+    divide(path(&disk), SCRIPT);
+    let json: serde_json::Value = serde_json::from_slice(&tool(&["sfdisk", "--json", path(&disk)]).stdout).unwrap();
+    let parts: Vec<(u64, u64)> =
+        json["partitiontable"]["partitions"].as_array().unwrap().iter().map(|part| (part["start"].as_u64().unwrap(), part["size"].as_u64().unwrap())).collect();
+    let data = place.path("data");
+    fs::create_dir(&data).unwrap();
+    for number in 0..40 {
+        fs::write(data.join(format!("count-{number:02}.csv")), format!("day,trout\n{number},7\n").repeat(300)).unwrap();
+    }
+    for (command, (start, sectors)) in [&["mkfs.fat", "-F", "32"][..], &["mke2fs", "-q", "-t", "ext4", "-d", path(&data)], &["mkntfs", "-q", "-Q"], &["mkfs.exfat"]].iter().zip(&parts) {
+        let part = Loop::part(&disk, *start, *sectors);
+        tool(&[command, &[part.path()][..]].concat());
+    }
+    let office = Loop::part(&disk, parts[2].0, parts[2].1);
+    let mount = Mount::of(&["ntfs-3g"], office.path(), place.path("fill"));
+    tool(&["cp", "-r", path(&data), path(&mount.0)]);
+    drop(mount);
+    (disk, parts)
+}
+
+#[rstest]
+#[case::file_to_device(false, true)]
+#[case::device_to_file(true, false)]
+#[case::device_to_device(true, true)]
+fn file_systems_arrive_whole_on_a_larger_drive(#[case] from_device: bool, #[case] to_device: bool) {
+    let place = Place::new();
+    let (disk, parts) = filled(&place);
+    let backing = place.sparse("corvane.img", 400 * MIB);
+    let from = from_device.then(|| Loop::over(&disk, &[]));
+    let onto = to_device.then(|| Loop::over(&backing, &[]));
+    let source = from.as_ref().map_or(path(&disk), |device| device.path()).to_string();
+    let (target, tail) = onto.as_ref().map_or_else(|| (path(&backing).to_string(), "vane".to_string()), |device| (device.path().into(), device.tail()));
+    let (code, report) = place.json(&["clone", &source, &target, "--confirm", &tail]);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+    assert_eq!(report["proof"][0]["result"], "differs");
+    drop((from, onto));
+    tool(&["sfdisk", "--verify", "-q", path(&backing)]);
+    assert!(text(&tool(&["sgdisk", "-v", path(&backing)]).stdout).contains("No problems found"));
+    let window = |number: usize| Loop::part(&backing, parts[number].0, parts[number].1);
+    tool(&["fsck.fat", "-n", window(0).path()]);
+    tool(&["e2fsck", "-fn", window(1).path()]);
+    tool(&["ntfsfix", "-n", window(2).path()]);
+    tool(&["fsck.exfat", "-n", window(3).path()]);
+    for (number, command) in [(1, &["mount", "-o", "ro"][..]), (2, &["ntfs-3g", "-o", "ro"])] {
+        let device = window(number);
+        let mount = Mount::of(command, device.path(), place.path(&format!("check-{number}")));
+        let copied = if number == 2 { mount.0.join("data") } else { mount.0.clone() };
+        tool(&["diff", "-r", "--exclude=lost+found", path(&place.path("data")), path(&copied)]);
+    }
+    let json = place.json(&["show", path(&backing)]).1;
+    assert_eq!(json["table"]["kind"], "gpt");
+    assert_eq!(json["table"]["state"], "sound");
+    let kinds: Vec<&str> = json["partitions"].as_array().unwrap().iter().map(|part| part["fs"]["kind"].as_str().unwrap()).collect();
+    assert_eq!(kinds, ["fat32", "ext4", "ntfs", "exfat"]);
+}
+
+#[test]
+fn fresh_identifiers_differ_and_kept_ones_warn() {
+    let place = Place::new();
+    let (disk, _) = filled(&place);
+    let target = place.sparse("corvane.img", 256 * MIB);
+    let (code, report) = place.json(&["clone", path(&disk), path(&target), "--confirm", "vane", "--ids", "fresh"]);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+    let id = |file: &std::path::Path| place.json(&["show", path(file)]).1["table"]["disk_id"].as_str().unwrap().to_string();
+    assert_ne!(id(&disk), id(&target));
+    assert!(text(&tool(&["sgdisk", "-v", path(&target)]).stdout).contains("No problems found"));
+    let (_, out, _) = place.run(&["clone", path(&disk), path(&target), "--confirm", "vane"]);
+    assert!(out.contains("ids-kept") && out.contains("target-holds") && out.contains("4 partitions"), "{out}");
+}
+
+#[test]
+fn a_mounted_source_is_a_thing_to_mind_but_no_stop() {
+    let place = Place::new();
+    let (disk, parts) = filled(&place);
+    let device = Loop::over(&disk, &[]);
+    let part = Loop::part(&disk, parts[1].0, parts[1].1);
+    let mount = Mount::of(&["mount", "-o", "ro"], part.path(), place.path("in-use"));
+    let whole = place.json(&["show", part.path()]).1;
+    assert_eq!(whole["drive"]["mounted"][0], path(&mount.0));
+    let (code, out, _) = place.run(&["clone", part.path(), path(&place.path("one.img")), "--new-size", "64MiB", "--confirm", "one"]);
+    assert_eq!(code, 0, "{out}");
+    assert!(out.contains("source-in-use"), "{out}");
+    drop(device);
+}
+
+#[test]
+fn verify_tells_equal_from_different() {
+    let place = Place::new();
+    let (a, b) = (place.noise("a.img", 3 * MIB, 1), place.noise("b.img", 3 * MIB, 1));
+    assert_eq!(place.run(&["verify", path(&a), path(&b)]).0, 0);
+    OpenOptions::new().write(true).open(&b).unwrap().write_all_at(b"x", 512 * 700 + 3).unwrap();
+    let (code, report) = place.json(&["verify", path(&a), path(&b)]);
+    assert_eq!((code, &report["differing"]), (1, &serde_json::json!([{"start": 700, "sectors": 1}])));
+}
+
+#[test]
+fn events_are_one_object_a_line() {
+    let place = Place::new();
+    let source = place.noise("weir.img", 6 * MIB, 1);
+    let (code, out, _) = place.run(&["clone", path(&source), path(&place.path("fresh.img")), "--new-size", "6MiB", "--confirm", "resh", "--events"]);
+    assert_eq!(code, 0);
+    let events: Vec<serde_json::Value> = out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let moved: u64 = events.iter().filter(|event| event["event"] == "moved").map(|event| event["len"].as_u64().unwrap()).sum();
+    assert_eq!(moved, 12 * MIB, "copied and read back");
+    assert_eq!(events.last().unwrap()["report"]["outcome"], "proved");
+}
+
+#[test]
+fn the_sample_workshop_goes_through_and_its_paper_is_text() {
+    let place = Place::new();
+    let dir = place.path("workshop");
+    let (code, out, err) = place.run(&["demo", "--run", "--dir", path(&dir)]);
+    assert_eq!(code, 0, "{out}{err}");
+    for word in ["Look", "Plan", "Run", "Prove", "Hand over", "proved"] {
+        assert!(out.contains(word), "{word}");
+    }
+    let paper = dir.join("LR-207.pdf");
+    let info = text(&tool(&["pdfinfo", path(&paper)]).stdout);
+    assert!(info.contains("Pages:           1") && info.contains("A4"), "{info}");
+    let words = text(&tool(&["pdftotext", "-layout", path(&paper), "-"]).stdout);
+    for word in ["Lantern Row Repairs", "LR-207", "Alder Weir fish-count station", "TM25-0091-7F3C", "CN96-4410-0F2A", "PROVED", "Rate over position", "as intended"] {
+        assert!(words.contains(word), "{word} in {words}");
+    }
+    let svg = place.path("sheet.svg");
+    assert_eq!(place.run(&["sheet", "1", "--svg", path(&svg)]).0, 0);
+    tool(&["rsvg-convert", "-o", path(&place.path("sheet.png")), path(&svg)]);
+    assert!(fs::read_to_string(&svg).unwrap().contains("TM25-0091-7F3C"));
+    let colours = fs::read_to_string(&svg).unwrap();
+    let grey = |code: &str| code[0..2] == code[2..4] && code[2..4] == code[4..6];
+    assert!(colours.split("\"#").skip(1).filter(|rest| rest.len() > 6 && &rest[6..7] == "\"").all(|rest| grey(&rest[..6])), "it prints in black and white");
+}

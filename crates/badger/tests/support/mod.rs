@@ -1,0 +1,146 @@
+//! What the tests of the whole program share: a place of their own, the program, loop devices.
+#![allow(dead_code)]
+
+use serde_json::Value;
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+use tempfile::TempDir;
+
+pub const MIB: u64 = 1 << 20;
+
+pub struct Place {
+    pub dir: TempDir,
+}
+
+impl Place {
+    pub fn new() -> Self {
+        Self { dir: tempfile::tempdir().unwrap() }
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    /// The program with a ledger of this place's own.
+    pub fn badger(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_badger"));
+        command.args(args).arg("--ledger").arg(self.path("ledger.db")).stdin(Stdio::null());
+        command
+    }
+
+    pub fn run(&self, args: &[&str]) -> (i32, String, String) {
+        let out = self.badger(args).output().unwrap();
+        (out.status.code().unwrap_or(-1), text(&out.stdout), text(&out.stderr))
+    }
+
+    /// Runs with `--json` and gives exit code and document.
+    pub fn json(&self, args: &[&str]) -> (i32, Value) {
+        let out = self.badger(args).arg("--json").output().unwrap();
+        let value = serde_json::from_slice(&out.stdout).unwrap_or_else(|error| panic!("{error}: {}{}", text(&out.stdout), text(&out.stderr)));
+        (out.status.code().unwrap_or(-1), value)
+    }
+
+    pub fn noise(&self, name: &str, len: u64, seed: u64) -> PathBuf {
+        let path = self.path(name);
+        let mut state = seed | 1;
+        let bytes: Vec<u8> = (0..len / 8)
+            .flat_map(|_| {
+                state ^= state << 13;
+                state ^= state >> 7;
+                state ^= state << 17;
+                state.to_le_bytes()
+            })
+            .collect();
+        fs::write(&path, bytes).unwrap();
+        path
+    }
+
+    pub fn sparse(&self, name: &str, len: u64) -> PathBuf {
+        let path = self.path(name);
+        File::create(&path).unwrap().set_len(len).unwrap();
+        path
+    }
+
+    /// A simulated drive over a file of this place.
+    pub fn drive(&self, name: &str, backing: &str, more: &str) -> PathBuf {
+        let path = self.path(&format!("{name}.drive.toml"));
+        let text = format!("backing = \"{backing}\"\n[identity]\nmodel = \"{name}\"\nserial = \"TM25-{name}\"\nbus = \"sata\"\n{more}");
+        fs::write(&path, text).unwrap();
+        path
+    }
+}
+
+pub fn text(bytes: &[u8]) -> String {
+    String::from_utf8_lossy(bytes).into_owned()
+}
+
+pub fn tool(command: &[&str]) -> Output {
+    let out = Command::new(command[0]).args(&command[1..]).stdin(Stdio::null()).output().unwrap_or_else(|error| panic!("{}: {error}", command[0]));
+    assert!(out.status.success(), "{command:?}: {}{}", text(&out.stdout), text(&out.stderr));
+    out
+}
+
+pub fn path(path: &Path) -> &str {
+    path.to_str().unwrap()
+}
+
+/// A loop device that goes away with its test.
+pub struct Loop(pub PathBuf);
+
+impl Loop {
+    pub fn over(file: &Path, more: &[&str]) -> Self {
+        let mut command = vec!["losetup", "-f", "--show"];
+        command.extend(more);
+        command.push(path(file));
+        // Two tests may be given the same free device; one of them tries again.
+        for _ in 0..20 {
+            let out = Command::new(command[0]).args(&command[1..]).output().unwrap();
+            if out.status.success() {
+                return Self(PathBuf::from(text(&out.stdout).trim()));
+            }
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
+        panic!("no loop device over {}", file.display());
+    }
+
+    /// A window on one partition of a drive.
+    pub fn part(file: &Path, start: u64, sectors: u64) -> Self {
+        Self::over(file, &["--offset", &(start * 512).to_string(), "--sizelimit", &(sectors * 512).to_string()])
+    }
+
+    pub fn path(&self) -> &str {
+        path(&self.0)
+    }
+
+    /// What must be typed to release it.
+    pub fn tail(&self) -> String {
+        let name: Vec<char> = self.path().trim_start_matches("/dev/").chars().collect();
+        name[name.len().saturating_sub(4)..].iter().collect()
+    }
+}
+
+impl Drop for Loop {
+    fn drop(&mut self) {
+        let _ = Command::new("losetup").arg("-d").arg(&self.0).status();
+    }
+}
+
+/// A mounted volume.
+pub struct Mount(pub PathBuf);
+
+impl Mount {
+    pub fn of(command: &[&str], device: &str, place: PathBuf) -> Self {
+        fs::create_dir_all(&place).unwrap();
+        let mut command = command.to_vec();
+        command.extend([device, path(&place)]);
+        tool(&command);
+        Self(place)
+    }
+}
+
+impl Drop for Mount {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg(&self.0).status();
+    }
+}

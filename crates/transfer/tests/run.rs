@@ -1,0 +1,406 @@
+//! Whole runs over simulated drives: faults on both sides, interruptions, loss of power.
+
+use badger_drive::clock::Clock;
+use badger_drive::discover::Sysfs;
+use badger_drive::{Geometry, Identity, Medium, ReadError, Refusal, Source, Target, Workshop, WriteError, WriteMedium};
+use badger_layout::plan::{self, Ids, Side};
+use badger_layout::{Plan, table};
+use badger_transfer::journal::Journal;
+use badger_transfer::report::Stretch;
+use badger_transfer::run::{self, Run};
+use badger_transfer::{Control, Event, Outcome, Report, Verdict, events::Silent, verify};
+use rstest::rstest;
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+use tempfile::TempDir;
+
+const MIB: u64 = 1 << 20;
+
+/// Bytes that look like nothing in particular, the same for the same seed.
+fn noise(len: usize, seed: u64) -> Vec<u8> {
+    let mut state = seed | 1;
+    let mut next = || {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state
+    };
+    (0..len.div_ceil(8)).flat_map(|_| next().to_le_bytes()).take(len).collect()
+}
+
+struct Place {
+    dir: TempDir,
+    workshop: Workshop,
+}
+
+impl Place {
+    fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let workshop = Workshop { sysfs: Sysfs::at("/"), ..Workshop::default() };
+        Self { dir, workshop }
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    /// A simulated drive with this content and these faults.
+    fn drive(&self, name: &str, content: &[u8], faults: &str) -> PathBuf {
+        fs::write(self.path(&format!("{name}.img")), content).unwrap();
+        self.faults(name, faults)
+    }
+
+    fn faults(&self, name: &str, faults: &str) -> PathBuf {
+        let path = self.path(&format!("{name}.drive.toml"));
+        let text = format!("backing = \"{name}.img\"\n[identity]\nmodel = \"{name}\"\nserial = \"XX-{name}\"\nbus = \"sata\"\n[pace]\nread_mb_s = 100.0\nwrite_mb_s = 100.0\n{faults}");
+        fs::write(&path, text).unwrap();
+        path
+    }
+
+    fn content(&self, name: &str) -> Vec<u8> {
+        fs::read(self.path(&format!("{name}.img"))).unwrap()
+    }
+
+    fn journals(&self) -> PathBuf {
+        self.path("journals")
+    }
+
+    fn plan(&self, source: &Source, target: Side, ids: Ids) -> Plan {
+        let here = Side { key: source.key(), size_bytes: source.geometry().size_bytes, sector: 512 };
+        plan::exact(&table::read(&**source), &here, &target, ids, || [9; 16]).unwrap()
+    }
+
+    /// Clones, or goes on with what was begun.
+    fn clone_with(&self, source: &Path, target: &Path, control: &Control, again: bool, observer: &dyn badger_transfer::Observer) -> Result<Report, Refusal> {
+        let source = self.workshop.source(source).unwrap();
+        let candidate = self.workshop.candidate(target, None, 512).unwrap();
+        let side = Side { key: candidate.key(), size_bytes: candidate.geometry().size_bytes, sector: 512 };
+        let tail = candidate.tail();
+        let target = candidate.release(&source, 0, &tail)?;
+        let journal = match Journal::find(&self.journals(), &source.key(), &side.key).unwrap() {
+            Some(journal) => journal,
+            None => Journal::begin(&self.journals(), self.plan(&source, side, Ids::Keep), 1).unwrap(),
+        };
+        let clock: Arc<dyn Clock> = self.workshop.sim_clock.clone();
+        run::start(Run { source, target, journal, control, observer, clock, again })
+    }
+
+    fn clone(&self, source: &Path, target: &Path) -> Report {
+        self.clone_with(source, target, &Control::new(), false, &Silent).unwrap()
+    }
+
+    fn has_journal(&self) -> bool {
+        fs::read_dir(self.journals()).is_ok_and(|entries| entries.flatten().any(|entry| entry.path().extension().is_some_and(|end| end == "journal")))
+    }
+}
+
+fn blocks(report: &Report) -> &badger_transfer::Line {
+    report.proof.iter().find(|line| line.what == "blocks").unwrap()
+}
+
+#[rstest]
+fn every_byte_arrives(#[values(512, MIB, MIB + 512, 9 * MIB + 1536, 20 * MIB)] size: u64) {
+    let place = Place::new();
+    let content = noise(size as usize, size);
+    let (source, target) = (place.drive("from", &content, ""), place.drive("onto", &noise(size as usize, 5), ""));
+    let report = place.clone(&source, &target);
+    assert_eq!((report.outcome, report.lost_bytes, report.read_bytes), (Outcome::Proved, 0, size));
+    assert!(place.content("onto") == content);
+    assert_eq!(report.hash.source, report.hash.target);
+    assert!(!place.has_journal());
+}
+
+#[test]
+fn zeroes_replace_what_was_there_and_holes_are_left_alone() {
+    let place = Place::new();
+    let mut content = noise(24 << 20, 3);
+    content[5 << 20..11 << 20].fill(0);
+    let source = place.drive("from", &content, "");
+    // The target is full where the source is zero at first, and a hole where the source is zero later on.
+    let target = place.drive("onto", &noise(9 << 20, 8), "");
+    File::options().write(true).open(place.path("onto.img")).unwrap().set_len(24 << 20).unwrap();
+    let report = place.clone(&source, &target);
+    assert_eq!(report.outcome, Outcome::Proved);
+    assert!(place.content("onto") == content);
+    assert_eq!(report.skipped_bytes, 2 * MIB, "only what was a hole on the target needs no writing");
+    assert_eq!(report.written_bytes, 22 * MIB);
+}
+
+#[test]
+fn what_cannot_be_read_is_zero_and_listed_to_the_sector() {
+    let place = Place::new();
+    let content = noise(16 << 20, 11);
+    let bad = [(0u64, 1u64), (777, 3), (2048 * 4 - 1, 2), (30_000, 64), (32_767, 1)];
+    let faults: String = bad.iter().map(|(lba, sectors)| format!("[[fault]]\nkind = \"unreadable\"\nlba = {lba}\nsectors = {sectors}\n")).collect();
+    let (source, target) = (place.drive("from", &content, &faults), place.drive("onto", &vec![0; 16 << 20], ""));
+    let reads = Mutex::new(0u64);
+    let report = place.clone_with(&source, &target, &Control::new(), false, &|_: &Event| *reads.lock().unwrap() += 1).unwrap();
+    assert_eq!(report.outcome, Outcome::Incomplete);
+    let mut lost = report.lost.clone();
+    lost.sort_by_key(|stretch| stretch.start);
+    let expected: Vec<Stretch> = bad.iter().map(|(start, sectors)| Stretch { start: *start, sectors: *sectors }).collect();
+    // A stretch that crosses the edge of a transfer is found in two parts.
+    let sectors = |list: &[Stretch]| list.iter().flat_map(|stretch| stretch.start..stretch.start + stretch.sectors).collect::<Vec<_>>();
+    assert_eq!(sectors(&lost), sectors(&expected));
+    let mut wanted = content;
+    sectors(&expected).into_iter().for_each(|sector| wanted[sector as usize * 512..sector as usize * 512 + 512].fill(0));
+    assert!(place.content("onto") == wanted);
+    assert_eq!(blocks(&report).result, Verdict::Holds);
+}
+
+#[test]
+fn silent_corruption_on_the_target_is_placed_to_the_sector() {
+    let place = Place::new();
+    let source = place.drive("from", &noise(12 << 20, 2), "");
+    let target = place.drive("onto", &vec![0; 12 << 20], "[[fault]]\nkind = \"silent\"\nlba = 12345\nsectors = 2\n[[fault]]\nkind = \"silent\"\nlba = 20000\nsectors = 1\n");
+    let report = place.clone(&source, &target);
+    assert_eq!(report.outcome, Outcome::Finished);
+    let line = blocks(&report);
+    assert_eq!(line.result, Verdict::Fails);
+    assert_eq!(line.evidence[..2], ["sectors 12,345–12,346", "sector 20,000"]);
+    assert_ne!(report.hash.source, report.hash.target);
+}
+
+#[test]
+fn a_source_that_lies_is_found_by_a_second_reading() {
+    let place = Place::new();
+    let source = place.drive("from", &noise(12 << 20, 2), "[[fault]]\nkind = \"silent\"\nlba = 4321\nsectors = 1\n");
+    let target = place.drive("onto", &vec![0; 12 << 20], "");
+    assert_eq!(place.clone(&source, &target).outcome, Outcome::Proved, "one reading cannot know");
+    let report = place.clone_with(&source, &target, &Control::new(), true, &Silent).unwrap();
+    assert_eq!(report.outcome, Outcome::Finished);
+    let line = report.proof.iter().find(|line| line.result == Verdict::Fails).unwrap();
+    assert_eq!(line.evidence, ["sector 4,321"]);
+    let steady = place.drive("steady", &noise(12 << 20, 2), "");
+    assert_eq!(place.clone_with(&steady, &target, &Control::new(), true, &Silent).unwrap().outcome, Outcome::Proved);
+}
+
+#[test]
+fn a_write_error_breaks_off_and_is_gone_on_with_once_it_is_mended() {
+    let place = Place::new();
+    let content = noise(40 << 20, 4);
+    let source = place.drive("from", &content, "");
+    let target = place.drive("onto", &vec![0; 40 << 20], "[[fault]]\nkind = \"write-unreadable\"\nlba = 50000\nsectors = 1\n");
+    let report = place.clone(&source, &target);
+    assert_eq!(report.outcome, Outcome::Interrupted);
+    assert!(report.reason.contains("cannot write at byte 25600000"), "{}", report.reason);
+    place.faults("onto", "");
+    let report = place.clone(&source, &target);
+    assert_eq!(report.outcome, Outcome::Proved);
+    assert!(place.content("onto") == content);
+}
+
+#[test]
+fn a_source_that_drops_off_is_gone_on_with() {
+    let place = Place::new();
+    let content = noise(64 << 20, 6);
+    let source = place.drive("from", &content, "[[fault]]\nkind = \"drops\"\nafter_reads = 7\nback_after_s = 0.001\n");
+    let target = place.drive("onto", &vec![0; 64 << 20], "");
+    let mut turns = 0;
+    let mut done = 0;
+    let report = loop {
+        let report = place.clone(&source, &target);
+        turns += 1;
+        if report.outcome != Outcome::Interrupted {
+            break report;
+        }
+        assert!(report.read_bytes > done && turns < 20, "every turn gets further");
+        done = report.read_bytes;
+    };
+    assert!(turns > 2);
+    assert_eq!(report.outcome, Outcome::Proved);
+    assert!(place.content("onto") == content);
+}
+
+#[test]
+fn a_broken_off_copy_does_not_look_whole() {
+    let place = Place::new();
+    let mut content = noise(30 << 20, 4);
+    content[510..512].copy_from_slice(&[0x55, 0xaa]);
+    let source = place.drive("from", &content, "");
+    let target = place.drive("onto", &content, "[[fault]]\nkind = \"write-unreadable\"\nlba = 50000\nsectors = 1\n");
+    assert_eq!(place.clone(&source, &target).outcome, Outcome::Interrupted);
+    let there = place.content("onto");
+    assert!(there[..MIB as usize].iter().all(|byte| *byte == 0), "the old table is gone and the new one not there yet");
+    assert!(there[MIB as usize..20 << 20] == content[MIB as usize..20 << 20]);
+}
+
+#[test]
+fn a_target_that_was_used_otherwise_is_not_gone_on_with() {
+    let place = Place::new();
+    let source = place.drive("from", &noise(40 << 20, 4), "");
+    let target = place.drive("onto", &vec![0; 40 << 20], "[[fault]]\nkind = \"write-unreadable\"\nlba = 50000\nsectors = 1\n");
+    assert_eq!(place.clone(&source, &target).outcome, Outcome::Interrupted);
+    place.faults("onto", "");
+    File::options().write(true).open(place.path("onto.img")).unwrap().write_all_at(&noise(40 << 20, 99), 0).unwrap();
+    let refusal = place.clone_with(&source, &target, &Control::new(), false, &Silent).unwrap_err();
+    assert_eq!(refusal.code, "target-changed");
+}
+
+#[test]
+fn stop_pause_and_limit_are_obeyed() {
+    let place = Place::new();
+    let content = noise(48 << 20, 12);
+    let (source, target) = (place.drive("from", &content, ""), place.drive("onto", &vec![0; 48 << 20], ""));
+    let control = Control::new();
+    let stopper = |event: &Event| {
+        if matches!(event, Event::Moved { start, .. } if *start > 16 << 20) {
+            control.stop();
+        }
+    };
+    let report = place.clone_with(&source, &target, &control, false, &stopper).unwrap();
+    assert_eq!(report.outcome, Outcome::Interrupted);
+    assert!(report.read_bytes > 16 << 20 && report.read_bytes < 48 << 20);
+    let limited = Control::new();
+    limited.limit(8 << 20);
+    let before = place.workshop.sim_clock.now();
+    let report = place.clone_with(&source, &target, &limited, false, &Silent).unwrap();
+    let rest = (48 << 20) - (17 << 20);
+    assert_eq!(report.outcome, Outcome::Proved);
+    assert!((place.workshop.sim_clock.now() - before).as_secs_f64() >= f64::from(rest) / f64::from(8 << 20), "reading back is limited too");
+    assert!(place.content("onto") == content);
+}
+
+/// A drive with a cache that loses power after so many requests. What was not flushed is kept or lost, sector by
+/// sector, as a seed decides.
+struct Volatile {
+    identity: Identity,
+    state: Mutex<Cache>,
+}
+
+struct Cache {
+    durable: Vec<u8>,
+    waiting: BTreeMap<u64, Vec<u8>>,
+    requests_left: u64,
+    random: u64,
+}
+
+impl Volatile {
+    fn request(&self) -> Result<std::sync::MutexGuard<'_, Cache>, WriteError> {
+        let mut state = self.state.lock().unwrap();
+        if state.requests_left == 0 {
+            return Err(WriteError::Gone("no power".into()));
+        }
+        state.requests_left -= 1;
+        if state.requests_left == 0 {
+            let waiting = std::mem::take(&mut state.waiting);
+            for (at, bytes) in waiting {
+                for (sector, piece) in bytes.chunks(512).enumerate() {
+                    state.random = state.random.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
+                    if state.random >> 63 == 1 {
+                        let at = at as usize + sector * 512;
+                        state.durable[at..at + piece.len()].copy_from_slice(piece);
+                    }
+                }
+            }
+            return Err(WriteError::Gone("no power".into()));
+        }
+        Ok(state)
+    }
+}
+
+impl Medium for Volatile {
+    fn geometry(&self) -> Geometry {
+        Geometry { size_bytes: self.state.lock().unwrap().durable.len() as u64, logical_sector: 512, physical_sector: 512 }
+    }
+    fn identity(&self) -> &Identity {
+        &self.identity
+    }
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
+        let state = self.state.lock().unwrap();
+        let start = offset as usize;
+        buf.copy_from_slice(&state.durable[start..start + buf.len()]);
+        for (at, bytes) in &state.waiting {
+            let (from, to) = ((*at).max(offset), (at + bytes.len() as u64).min(offset + buf.len() as u64));
+            if from < to {
+                buf[(from - offset) as usize..(to - offset) as usize].copy_from_slice(&bytes[(from - at) as usize..(to - at) as usize]);
+            }
+        }
+        Ok(())
+    }
+}
+
+impl WriteMedium for Volatile {
+    fn write_at(&self, offset: u64, buf: &[u8]) -> Result<(), WriteError> {
+        let mut state = self.request()?;
+        // Later writes win over earlier ones at the same place because every place is written once between flushes.
+        state.waiting.insert(offset, buf.to_vec());
+        Ok(())
+    }
+    fn write_zero(&self, offset: u64, len: u64) -> Result<(), WriteError> {
+        self.write_at(offset, &vec![0; len as usize])
+    }
+    fn flush(&self) -> Result<(), WriteError> {
+        let mut state = self.request()?;
+        for (at, bytes) in std::mem::take(&mut state.waiting) {
+            state.durable[at as usize..at as usize + bytes.len()].copy_from_slice(&bytes);
+        }
+        Ok(())
+    }
+    fn forget(&self, _offset: u64, _len: u64) {}
+}
+
+#[rstest]
+fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] seed: u64) {
+    let place = Place::new();
+    let mut content = noise(37 << 20, seed);
+    content[20 << 20..23 << 20].fill(0);
+    // A slow source lets much time pass, so that marks come often.
+    let text = "backing = \"from.img\"\n[identity]\nmodel = \"from\"\nserial = \"XX-from\"\nbus = \"sata\"\n[pace]\nread_mb_s = 2.0\nwrite_mb_s = 100.0\n";
+    let from = place.drive("from", &content, "");
+    fs::write(&from, text).unwrap();
+    let source = place.workshop.source(&from).unwrap();
+    let mut durable = noise(content.len(), 77);
+    let side = Side { key: "volatile".into(), size_bytes: durable.len() as u64, sector: 512 };
+    let mut random = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15);
+    let mut losses = 0;
+    loop {
+        random = random.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
+        let budget = if losses < 6 { 3 + (random >> 33) % 8 } else { u64::MAX };
+        let cache = Cache { durable, waiting: BTreeMap::new(), requests_left: budget, random };
+        let medium = Arc::new(Volatile { identity: Identity::of_file(Path::new("volatile")), state: Mutex::new(cache) });
+        let journal = match Journal::find(&place.journals(), &source.key(), "volatile").unwrap() {
+            Some(journal) => journal,
+            None => Journal::begin(&place.journals(), place.plan(&source, side.clone(), Ids::Keep), 1).unwrap(),
+        };
+        let clock: Arc<dyn Clock> = place.workshop.sim_clock.clone();
+        let target = Target::rehearse(medium.clone());
+        let report = run::start(Run { source: source.clone(), target, journal, control: &Control::new(), observer: &Silent, clock, again: false }).unwrap();
+        durable = std::mem::take(&mut medium.state.lock().unwrap().durable);
+        if report.outcome == Outcome::Proved {
+            break;
+        }
+        losses += 1;
+        assert_eq!(report.outcome, Outcome::Interrupted);
+        if let Some((plan, _, past)) = Journal::peek(&place.journals(), &source.key(), "volatile").unwrap() {
+            let mut left = past.done;
+            for step in &plan.moves {
+                let (from, len) = (step.from as usize, left.min(step.len) as usize);
+                assert!(durable[from..from + len] == content[from..from + len], "the journal claims what was not flushed");
+                left -= len as u64;
+            }
+        }
+    }
+    assert!(losses >= 2);
+    assert!(durable == content);
+}
+
+#[test]
+fn a_comparison_names_what_differs() {
+    let place = Place::new();
+    let mut content = noise(10 << 20, 3);
+    let a = place.drive("one", &content, "");
+    content[777 * 512] ^= 1;
+    content[9000 * 512..9002 * 512].fill(1);
+    let b = place.drive("two", &content, "");
+    let open = |path: &Path| place.workshop.source(path).unwrap();
+    let clock = place.workshop.sim_clock.clone();
+    let found = verify::compare(&open(&a), &open(&b), &Control::new(), &Silent, &*clock);
+    assert_eq!(found.differing, [Stretch { start: 777, sectors: 1 }, Stretch { start: 9000, sectors: 2 }]);
+    assert_eq!((found.sectors, found.bytes), (3, 10 << 20));
+    let same = verify::compare(&open(&a), &open(&a), &Control::new(), &Silent, &*clock);
+    assert_eq!(same.sectors, 0);
+}
