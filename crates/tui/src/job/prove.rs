@@ -89,8 +89,9 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
     }
     if !report.hash.source.is_empty() {
         lines.push((None, Vec::new()));
+        lines.push((None, vec![say(Mean::Quiet, format!("{} tree, leaves of {}", report.hash.algorithm, human(report.hash.leaf_bytes)))]));
         for (name, hash) in [("source", &report.hash.source), ("expected", &report.hash.expected), ("target", &report.hash.target)] {
-            lines.push((None, vec![say(Mean::Quiet, format!("{} tree of {} ", report.hash.algorithm, pad(name, 9))), say(Mean::Text, hash.clone())]));
+            lines.push((None, vec![say(Mean::Quiet, format!("  {} ", pad(name, 9))), say(Mean::Text, hash.clone())]));
         }
     }
     if !report.lost.is_empty() {

@@ -1,0 +1,249 @@
+//! The real screens in a real terminal: the whole of LR-207, keys in, text out.
+
+mod support;
+
+use rstest::rstest;
+use std::process::Command;
+use std::time::{Duration, Instant};
+use support::{Place, path, text, tool};
+
+struct Screen {
+    socket: String,
+    _place: Place,
+    dir: String,
+    width: usize,
+}
+
+impl Screen {
+    fn open(width: usize, height: usize, hurry: u32, colour: bool) -> Self {
+        let place = Place::new();
+        let (socket, dir) = (path(&place.path("tmux")).to_string(), path(&place.path("workshop")).to_string());
+        let screen = Self { socket, _place: place, dir, width };
+        screen.start(width, height, hurry, colour);
+        screen
+    }
+
+    fn start(&self, width: usize, height: usize, hurry: u32, colour: bool) {
+        let program = env!("CARGO_BIN_EXE_badger");
+        let env = if colour { "COLORTERM=truecolor" } else { "NO_COLOR=1" };
+        let command = format!("env {env} TERM=tmux-256color LANG=C.UTF-8 {program} demo --dir {} --hurry {hurry}", self.dir);
+        tool(&["tmux", "-S", &self.socket, "-f", "/dev/null", "new-session", "-d", "-x", &width.to_string(), "-y", &height.to_string(), &command]);
+        tool(&["tmux", "-S", &self.socket, "set", "-g", "status", "off"]);
+        self.wait_for("On the bench · 7 drives");
+        self.wait_for("empty");
+    }
+
+    fn lines(&self) -> Vec<String> {
+        let out = tool(&["tmux", "-S", &self.socket, "capture-pane", "-p"]);
+        text(&out.stdout).lines().map(str::to_string).collect()
+    }
+
+    fn shown(&self) -> String {
+        self.lines().join("\n")
+    }
+
+    fn has_ended(&self) -> bool {
+        !Command::new("tmux").args(["-S", &self.socket, "has-session"]).output().unwrap().status.success()
+    }
+
+    fn keys(&self, keys: &[&str]) {
+        for key in keys {
+            tool(&["tmux", "-S", &self.socket, "send-keys", key]);
+            std::thread::sleep(Duration::from_millis(40));
+        }
+    }
+
+    fn typed(&self, letters: &str) {
+        tool(&["tmux", "-S", &self.socket, "send-keys", "-l", letters]);
+        std::thread::sleep(Duration::from_millis(60));
+    }
+
+    fn wait_for(&self, words: &str) -> String {
+        let start = Instant::now();
+        loop {
+            let shown = self.shown();
+            if shown.contains(words) {
+                return shown;
+            }
+            assert!(start.elapsed() < Duration::from_secs(60), "\"{words}\" does not come up in\n{shown}");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    }
+
+    /// Finds a line in the palette and takes it.
+    fn find(&self, words: &str) {
+        self.keys(&["/"]);
+        self.typed(words);
+        self.wait_for(words);
+        self.keys(&["Enter"]);
+    }
+
+    fn make_the_job(&self) {
+        self.find("take tamarack t250 source");
+        self.find("take corvane nx target");
+        self.wait_for("▸ target");
+        self.keys(&["j"]);
+        self.wait_for("nothing on it is lost");
+    }
+}
+
+impl Drop for Screen {
+    fn drop(&mut self) {
+        let _ = Command::new("tmux").args(["-S", &self.socket, "kill-server"]).output();
+    }
+}
+
+#[rstest]
+#[case::small(80, 24)]
+#[case::usual(142, 42)]
+#[case::very_wide(220, 60)]
+fn the_whole_of_lr_207(#[case] width: usize, #[case] height: usize) {
+    let screen = Screen::open(width, height, 600, true);
+    screen.make_the_job();
+    screen.keys(&["e"]);
+    screen.typed("LR-207");
+    screen.keys(&["Enter"]);
+    screen.wait_for("Customer");
+    screen.typed("Alder Weir");
+    screen.keys(&["Enter"]);
+    screen.wait_for("LR-207  Alder Weir");
+    screen.keys(&["Enter"]);
+    let plan = screen.wait_for("250 GB to copy");
+    for words in ["3 System", "keep", "960 GB", "identifiers kept"] {
+        assert!(plan.contains(words), "{words} in\n{plan}");
+    }
+    screen.keys(&["Enter"]);
+    screen.wait_for("Type 0F2A to release Corvane NX");
+    screen.typed("7F3C");
+    screen.keys(&["Enter"]);
+    screen.wait_for("that is not the tail of Corvane NX");
+    screen.keys(&["BSpace", "BSpace", "BSpace", "BSpace"]);
+    screen.typed("0f2a");
+    screen.keys(&["Enter"]);
+    let proof = screen.wait_for("as planned for the new");
+    for words in ["● proved", "blocks", "as intended", "file-system", "not checked"] {
+        assert!(proof.contains(words), "{words} in\n{proof}");
+    }
+    screen.keys(&["Enter"]);
+    screen.wait_for("intended: protective MBR");
+    screen.keys(&["o"]);
+    screen.wait_for("never start the machine with both inside");
+    screen.keys(&["Right", "Right", "Enter"]);
+    let papers = screen.wait_for("handed over; the old drive is kept until");
+    assert!(papers.contains("LR-207-1.pdf"), "{papers}");
+    assert!(text(&tool(&["pdftotext", "-layout", &format!("{}/LR-207-1.pdf", screen.dir), "-"]).stdout).contains("Alder Weir"));
+    screen.keys(&["5"]);
+    let ledger = screen.wait_for("● proved");
+    assert!(ledger.contains("LR-207") && ledger.contains("Tamarack T250 → "), "{ledger}");
+    screen.keys(&["f"]);
+    screen.typed("nobody");
+    screen.wait_for("nothing by that name");
+    screen.keys(&["Escape", "1"]);
+    screen.wait_for("target of LR-207");
+    assert!(screen.lines().iter().all(|line| unicode_width::UnicodeWidthStr::width(line.as_str()) <= screen.width));
+    screen.keys(&["q"]);
+    let start = Instant::now();
+    while !screen.has_ended() {
+        assert!(start.elapsed() < Duration::from_secs(5));
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+#[test]
+fn leaving_a_run_asks_and_it_is_picked_up_again() {
+    let screen = Screen::open(142, 42, 10, true);
+    screen.make_the_job();
+    screen.keys(&["Enter"]);
+    screen.wait_for("250 GB to copy");
+    screen.keys(&["Enter"]);
+    screen.typed("0F2A");
+    screen.keys(&["Enter"]);
+    screen.wait_for("copying");
+    screen.wait_for("highest");
+    screen.keys(&["Space"]);
+    screen.wait_for("‖ held");
+    screen.keys(&["Space", "l"]);
+    screen.typed("200M");
+    screen.keys(&["Enter"]);
+    screen.wait_for("limit    200 MB/s");
+    screen.keys(&["Right", "Down"]);
+    screen.wait_for("cursor  sectors");
+    std::thread::sleep(Duration::from_secs(2));
+    screen.keys(&["q"]);
+    screen.wait_for("1 run goes on");
+    screen.keys(&["Escape"]);
+    screen.wait_for("copying");
+    screen.keys(&["q", "y"]);
+    let start = Instant::now();
+    while !screen.has_ended() {
+        assert!(start.elapsed() < Duration::from_secs(10), "{}", screen.shown());
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    screen.start(142, 42, 2000, true);
+    screen.keys(&["5"]);
+    screen.wait_for("◐ interrupted");
+    screen.keys(&["Enter"]);
+    screen.wait_for("nothing on it is lost");
+    screen.keys(&["Enter"]);
+    screen.wait_for("goes on");
+    screen.keys(&["Enter"]);
+    screen.typed("0F2A");
+    screen.keys(&["Enter"]);
+    screen.wait_for("● proved");
+}
+
+#[test]
+fn without_colour_everything_still_has_its_word() {
+    let screen = Screen::open(100, 30, 600, false);
+    screen.make_the_job();
+    screen.keys(&["?"]);
+    screen.wait_for("find any drive, partition, job or action");
+    screen.keys(&["Escape", "Enter"]);
+    screen.wait_for("250 GB to copy");
+    let out = text(&tool(&["tmux", "-S", &screen.socket, "capture-pane", "-p", "-e"]).stdout);
+    let colours = out.split("\x1b[").skip(1).filter_map(|rest| rest.split_once('m')).flat_map(|(codes, _)| codes.split(';'));
+    let coloured: Vec<&str> = colours.filter(|code| matches!(code.parse(), Ok(30..=37 | 38 | 40..=48 | 90..=97))).collect();
+    assert!(coloured.is_empty(), "{coloured:?}");
+    assert!(out.contains("· note") && out.contains("● "));
+}
+
+#[test]
+fn the_mouse_chooses_and_never_releases() {
+    let screen = Screen::open(142, 42, 600, true);
+    let row = screen.lines().iter().position(|line| line.contains("Dunmore Slate")).unwrap() + 1;
+    let click = |x: usize, y: usize| {
+        screen.typed(&format!("\x1b[<0;{x};{y}M\x1b[<0;{x};{y}m"));
+    };
+    click(10, row);
+    click(10, row);
+    screen.wait_for("BEEF releases it as a target");
+    screen.make_the_job();
+    screen.keys(&["Enter"]);
+    screen.wait_for("250 GB to copy");
+    screen.keys(&["Enter"]);
+    screen.wait_for("Type 0F2A");
+    for y in 1..42 {
+        click(60, y);
+    }
+    assert!(screen.shown().contains("Type 0F2A") || screen.shown().contains("no run"), "{}", screen.shown());
+    assert!(screen.shown().contains("no run"));
+}
+
+/// A drive that is plugged in shows within a second, marked as just in, and is gone as fast.
+#[test]
+fn arrivals_and_departures_show_within_a_second() {
+    let screen = Screen::open(142, 42, 1, true);
+    let from = format!("{}/corvane-vault.drive.toml", screen.dir);
+    let to = format!("{}/late.drive.toml", screen.dir);
+    let description = std::fs::read_to_string(&from).unwrap().replace("Corvane Vault", "Brindle Late").replace("5E81", "0001");
+    let start = Instant::now();
+    std::fs::write(&to, description).unwrap();
+    screen.wait_for("Brindle Late");
+    assert!(start.elapsed() < Duration::from_millis(1300), "{:?}", start.elapsed());
+    let shown = screen.wait_for("just in");
+    assert!(shown.find("Brindle Late") < shown.find("Brindle 120"), "the newest is on top:\n{shown}");
+    let start = Instant::now();
+    std::fs::remove_file(&to).unwrap();
+    screen.wait_for("7 drives");
+    assert!(start.elapsed() < Duration::from_millis(1300), "{:?}", start.elapsed());
+}
