@@ -20,7 +20,10 @@ fn a_cloned_system_disk_starts_under_both_firmwares() {
     assert!(report["planned_bytes"].as_u64().unwrap() == 2048 * MIB);
     assert!(text(&tool(&["sgdisk", "-v", path(&target)]).stdout).contains("No problems found"));
     for (firmware, bus) in [("uefi", "nvme"), ("bios", "sata")] {
-        let boot = Command::new(format!("{SUPPORT}/boot-disk")).args([path(&target), "--firmware", firmware, "--bus", bus, "--seconds", "400"]).output().unwrap();
+        let boot = Command::new(format!("{SUPPORT}/boot-disk"))
+            .args([path(&target), "--firmware", firmware, "--bus", bus, "--seconds", "400"])
+            .output()
+            .unwrap();
         let console = text(&boot.stdout);
         assert!(boot.status.success(), "{firmware}: {console}");
         assert!(console.contains("failed=0"), "{firmware}: {console}");

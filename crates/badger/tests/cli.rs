@@ -147,7 +147,8 @@ fn it_survives_fifty_kills(#[values(false, true)] on_a_device: bool) {
     let source = place.drive("7F3C", "weir.img", "[pace]\nread_mb_s = 4.0\nwrite_mb_s = 400.0\n");
     let backing = place.noise("target.img", 96 * MIB, 9);
     let device = on_a_device.then(|| Loop::over(&backing, &[]));
-    let (target, tail) = device.as_ref().map_or_else(|| (path(&backing).to_string(), "rget".to_string()), |device| (device.path().into(), device.tail()));
+    let (target, tail) =
+        device.as_ref().map_or_else(|| (path(&backing).to_string(), "rget".to_string()), |device| (device.path().into(), device.tail()));
     let args = ["clone", path(&source), &target, "--confirm", &tail];
     let (mut kills, mut random, mut furthest) = (0, 99u64, 0);
     let kill_for = if on_a_device { 25 } else { 50 };
@@ -185,14 +186,22 @@ fn filled(place: &Place) -> (std::path::PathBuf, Vec<(u64, u64)>) {
     let disk = place.sparse("field-laptop.img", 256 * MIB);
     divide(path(&disk), SCRIPT);
     let json: serde_json::Value = serde_json::from_slice(&tool(&["sfdisk", "--json", path(&disk)]).stdout).unwrap();
-    let parts: Vec<(u64, u64)> =
-        json["partitiontable"]["partitions"].as_array().unwrap().iter().map(|part| (part["start"].as_u64().unwrap(), part["size"].as_u64().unwrap())).collect();
+    let parts: Vec<(u64, u64)> = json["partitiontable"]["partitions"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|part| (part["start"].as_u64().unwrap(), part["size"].as_u64().unwrap()))
+        .collect();
     let data = place.path("data");
     fs::create_dir(&data).unwrap();
     for number in 0..40 {
         fs::write(data.join(format!("count-{number:02}.csv")), format!("day,trout\n{number},7\n").repeat(300)).unwrap();
     }
-    for (command, (start, sectors)) in [&["mkfs.fat", "-F", "32"][..], &["mke2fs", "-q", "-t", "ext4", "-d", path(&data)], &["mkntfs", "-q", "-Q"], &["mkfs.exfat"]].iter().zip(&parts) {
+    for (command, (start, sectors)) in
+        [&["mkfs.fat", "-F", "32"][..], &["mke2fs", "-q", "-t", "ext4", "-d", path(&data)], &["mkntfs", "-q", "-Q"], &["mkfs.exfat"]]
+            .iter()
+            .zip(&parts)
+    {
         let part = Loop::part(&disk, *start, *sectors);
         tool(&[command, &[part.path()][..]].concat());
     }
@@ -214,7 +223,8 @@ fn file_systems_arrive_whole_on_a_larger_drive(#[case] from_device: bool, #[case
     let from = from_device.then(|| Loop::over(&disk, &[]));
     let onto = to_device.then(|| Loop::over(&backing, &[]));
     let source = from.as_ref().map_or(path(&disk), |device| device.path()).to_string();
-    let (target, tail) = onto.as_ref().map_or_else(|| (path(&backing).to_string(), "vane".to_string()), |device| (device.path().into(), device.tail()));
+    let (target, tail) =
+        onto.as_ref().map_or_else(|| (path(&backing).to_string(), "vane".to_string()), |device| (device.path().into(), device.tail()));
     let (code, report) = place.json(&["clone", &source, &target, "--confirm", &tail]);
     assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
     assert_eq!(report["proof"][0]["result"], "differs");
@@ -303,7 +313,16 @@ fn the_sample_workshop_goes_through_and_its_paper_is_text() {
     let info = text(&tool(&["pdfinfo", path(&paper)]).stdout);
     assert!(info.contains("Pages:           1") && info.contains("A4"), "{info}");
     let words = text(&tool(&["pdftotext", "-layout", path(&paper), "-"]).stdout);
-    for word in ["Lantern Row Repairs", "LR-207", "Alder Weir fish-count station", "TM25-0091-7F3C", "CN96-4410-0F2A", "PROVED", "Rate over position", "as intended"] {
+    for word in [
+        "Lantern Row Repairs",
+        "LR-207",
+        "Alder Weir fish-count station",
+        "TM25-0091-7F3C",
+        "CN96-4410-0F2A",
+        "PROVED",
+        "Rate over position",
+        "as intended",
+    ] {
         assert!(words.contains(word), "{word} in {words}");
     }
     let svg = place.path("sheet.svg");
@@ -312,5 +331,8 @@ fn the_sample_workshop_goes_through_and_its_paper_is_text() {
     assert!(fs::read_to_string(&svg).unwrap().contains("TM25-0091-7F3C"));
     let colours = fs::read_to_string(&svg).unwrap();
     let grey = |code: &str| code[0..2] == code[2..4] && code[2..4] == code[4..6];
-    assert!(colours.split("\"#").skip(1).filter(|rest| rest.len() > 6 && &rest[6..7] == "\"").all(|rest| grey(&rest[..6])), "it prints in black and white");
+    assert!(
+        colours.split("\"#").skip(1).filter(|rest| rest.len() > 6 && &rest[6..7] == "\"").all(|rest| grey(&rest[..6])),
+        "it prints in black and white"
+    );
 }

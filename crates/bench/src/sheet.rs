@@ -2,7 +2,7 @@
 
 use crate::drawing::{Drawing, Fill, cut, width, wrap};
 use crate::ledger::{day, written};
-use crate::ribbon::Ribbon;
+use crate::ribbon::{Part, Ribbon};
 use badger_drive::size::{human, span, thousands};
 use badger_drive::{Geometry, Identity};
 use badger_transfer::{Outcome, Report, Verdict};
@@ -132,6 +132,7 @@ pub fn draw(data: &SheetData) -> Drawing {
     y = rates_part(&mut page, y, data);
     y = lost_part(&mut page, y, &data.report);
     y = proof_part(&mut page, y, &data.report);
+    y = partitions_part(&mut page, y, &data.target);
     signature(&mut page, y);
     page
 }
@@ -147,32 +148,33 @@ fn drive_part(page: &mut Drawing, mut y: f32, what: &str, drive: &DriveFacts) ->
     let sectors = format!("sectors of {} / {} bytes", drive.sectors.0, drive.sectors.1);
     page.text(LEFT + 18.0, y, 8.0, cut(&format!("{}   {sectors}   {}   {}", drive.connection, drive.ribbon.table, drive.path), 8.0, WIDE - 18.0));
     y += 3.0;
-    ribbon(page, y, &drive.ribbon);
-    y + 17.0
+    ribbon(page, y, &drive.ribbon) + 8.0
 }
 
-/// The strip: solid what is used, hatched where that is not known, white what is free.
-fn ribbon(page: &mut Drawing, y: f32, strip: &Ribbon) {
+/// The strip: solid what is used, hatched where that is not known, white what is free. Its partitions are numbered
+/// where there is room, and named underneath.
+fn ribbon(page: &mut Drawing, mut y: f32, strip: &Ribbon) -> f32 {
     let scale = |bytes: u64| bytes as f32 / strip.size.max(1) as f32 * WIDE;
     page.rect(LEFT, y, WIDE, 5.0, None, 0.25);
-    let mut free_from = 0.0f32;
     for part in &strip.parts {
         let (x, w) = (LEFT + scale(part.start), scale(part.len).max(0.6));
         match part.used {
-            Some(used) => page.rect(x, y, (scale(used)).clamp(0.3, w), 5.0, Some(Fill::Grey(0.55)), 0.0),
+            Some(used) => page.rect(x, y, scale(used).clamp(0.3, w), 5.0, Some(Fill::Grey(0.7)), 0.0),
             None => page.rect(x, y, w, 5.0, Some(Fill::Hatch), 0.0),
         }
         page.rect(x, y, w, 5.0, None, 0.35);
-        let text = format!("{} {} {}", part.number, part.name, part.content);
-        let wanted = width(&text, 7.0, false);
-        let at = x.max(LEFT + free_from).min((RIGHT - wanted).max(LEFT));
-        // A name that finds no room beside its neighbours goes one line lower.
-        let low = if at + 0.5 < LEFT + free_from || x + 2.0 < LEFT + free_from { 3.2 } else { 0.0 };
-        page.text(if low > 0.0 { x.min(RIGHT - wanted) } else { at }, y + 8.2 + low, 7.0, cut(&text, 7.0, RIGHT - at));
-        if low == 0.0 {
-            free_from = at - LEFT + wanted + 2.0;
+        if w > 5.0 {
+            page.bold(x + 1.5, y + 3.6, 8.0, part.number.to_string());
         }
     }
+    let named = |part: &Part| format!("{} {} {} {}", part.number, part.name, part.content, human(part.len)).replace("  ", " ");
+    let names = if strip.parts.is_empty() { "no partitions".into() } else { strip.parts.iter().map(named).collect::<Vec<_>>().join("   ") };
+    y += 5.0;
+    for line in wrap(&names, 7.5, WIDE).into_iter().take(3) {
+        y += 3.5;
+        page.text(LEFT, y, 7.5, line);
+    }
+    y
 }
 
 fn rates_part(page: &mut Drawing, y: f32, data: &SheetData) -> f32 {
@@ -245,6 +247,30 @@ fn proof_part(page: &mut Drawing, mut y: f32, report: &Report) -> f32 {
             page.text(LEFT, y, 7.5, format!("{} tree hash of the {what}", report.hash.algorithm));
             page.text(LEFT + 44.0, y, 7.5, hash.clone());
             y += 3.8;
+        }
+    }
+    y
+}
+
+/// The partitions of the target as a table, as far as the page goes.
+fn partitions_part(page: &mut Drawing, mut y: f32, target: &DriveFacts) -> f32 {
+    let room = ((255.0 - y) / 4.0) as usize;
+    if target.ribbon.parts.is_empty() || room < 3 {
+        return y;
+    }
+    y += 4.0;
+    page.bold(LEFT, y, 10.0, "Partitions of the target");
+    let columns = [(RIGHT - 68.0, "first sector"), (RIGHT - 34.0, "size"), (RIGHT, "in use")];
+    columns.iter().for_each(|(x, name)| page.right(*x, y, 8.0, *name));
+    let sector = u64::from(target.sectors.0.max(1));
+    for part in target.ribbon.parts.iter().take(room - 2) {
+        y += 4.0;
+        page.text(LEFT, y, 8.0, format!("{}", part.number));
+        page.text(LEFT + 8.0, y, 8.0, cut(&part.name, 8.0, 46.0));
+        page.text(LEFT + 56.0, y, 8.0, part.content.clone());
+        let used = part.used.map_or_else(|| "-".into(), human);
+        for ((x, _), text) in columns.iter().zip([thousands(part.start / sector), human(part.len), used]) {
+            page.right(*x, y, 8.0, text);
         }
     }
     y

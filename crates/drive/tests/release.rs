@@ -52,7 +52,9 @@ fn source(path: &Path) -> Source {
 fn only_the_tail_releases() {
     let dir = tempfile::tempdir().unwrap();
     let (from, to) = (source(&file(&dir, "weir.img", 4)), file(&dir, "target-0f2a.img", 4));
-    for (tail, code) in [("", "no-tail"), ("  ", "no-tail"), ("0f2", "wrong-tail"), ("0f2b", "wrong-tail"), ("yes", "wrong-tail"), ("0F2A", "released")] {
+    for (tail, code) in
+        [("", "no-tail"), ("  ", "no-tail"), ("0f2", "wrong-tail"), ("0f2b", "wrong-tail"), ("yes", "wrong-tail"), ("0F2A", "released")]
+    {
         assert_eq!(refused(&from, &to, tail), code, "{tail}");
     }
 }

@@ -88,7 +88,8 @@ fn a_drive_that_drops_off(#[case] back: &str, #[case] returns: bool) {
 
 #[test]
 fn pace_and_jumps_cost_time() {
-    let bench = drive("[pace]\nread_mb_s = 100.0\nwrite_mb_s = 50.0\nseek_ms = 10.0\n[[fault]]\nkind = \"slow\"\nlba = 4000\nsectors = 1\nms = 400\n");
+    let bench =
+        drive("[pace]\nread_mb_s = 100.0\nwrite_mb_s = 50.0\nseek_ms = 10.0\n[[fault]]\nkind = \"slow\"\nlba = 4000\nsectors = 1\nms = 400\n");
     let drive = bench.open();
     read(&drive, 0, 2000).unwrap();
     let first = bench.clock.now();

@@ -224,7 +224,8 @@ fn planned_tables_are_sound_to_other_judges(#[case] script: &str, #[case] size: 
         judged_sound(&to);
     }
     assert_eq!(before.disk_id == after.disk_id, ids == Ids::Keep);
-    let places = |table: &Table| table.partitions.iter().map(|partition| (partition.start, partition.sectors, partition.name.clone())).collect::<Vec<_>>();
+    let places =
+        |table: &Table| table.partitions.iter().map(|partition| (partition.start, partition.sectors, partition.name.clone())).collect::<Vec<_>>();
     assert_eq!(places(&before), places(&after));
 }
 
@@ -233,7 +234,9 @@ fn a_smaller_target_and_other_sectors_are_refused() {
     let disk = disk(600 * MIB, GPT);
     let table = read(&disk.path);
     let source = side(&disk.path);
-    let refused = |size: u64, sector: u32| plan::exact(&table, &source, &Side { size_bytes: size, sector, ..source.clone() }, Ids::Keep, || [1; 16]).unwrap_err().code;
+    let refused = |size: u64, sector: u32| {
+        plan::exact(&table, &source, &Side { size_bytes: size, sector, ..source.clone() }, Ids::Keep, || [1; 16]).unwrap_err().code
+    };
     assert_eq!(refused(600 * MIB - 512, 512), "target-too-small");
     assert_eq!(refused(900 * MIB, 4096), "sector-differs");
 }

@@ -55,7 +55,9 @@ impl Place {
 
     fn faults(&self, name: &str, faults: &str) -> PathBuf {
         let path = self.path(&format!("{name}.drive.toml"));
-        let text = format!("backing = \"{name}.img\"\n[identity]\nmodel = \"{name}\"\nserial = \"XX-{name}\"\nbus = \"sata\"\n[pace]\nread_mb_s = 100.0\nwrite_mb_s = 100.0\n{faults}");
+        let text = format!(
+            "backing = \"{name}.img\"\n[identity]\nmodel = \"{name}\"\nserial = \"XX-{name}\"\nbus = \"sata\"\n[pace]\nread_mb_s = 100.0\nwrite_mb_s = 100.0\n{faults}"
+        );
         fs::write(&path, text).unwrap();
         path
     }
@@ -74,7 +76,14 @@ impl Place {
     }
 
     /// Clones, or goes on with what was begun.
-    fn clone_with(&self, source: &Path, target: &Path, control: &Control, again: bool, observer: &dyn badger_transfer::Observer) -> Result<Report, Refusal> {
+    fn clone_with(
+        &self,
+        source: &Path,
+        target: &Path,
+        control: &Control,
+        again: bool,
+        observer: &dyn badger_transfer::Observer,
+    ) -> Result<Report, Refusal> {
         let source = self.workshop.source(source).unwrap();
         let candidate = self.workshop.candidate(target, None, 512).unwrap();
         let side = Side { key: candidate.key(), size_bytes: candidate.geometry().size_bytes, sector: 512 };
@@ -155,7 +164,11 @@ fn what_cannot_be_read_is_zero_and_listed_to_the_sector() {
 fn silent_corruption_on_the_target_is_placed_to_the_sector() {
     let place = Place::new();
     let source = place.drive("from", &noise(12 << 20, 2), "");
-    let target = place.drive("onto", &vec![0; 12 << 20], "[[fault]]\nkind = \"silent\"\nlba = 12345\nsectors = 2\n[[fault]]\nkind = \"silent\"\nlba = 20000\nsectors = 1\n");
+    let target = place.drive(
+        "onto",
+        &vec![0; 12 << 20],
+        "[[fault]]\nkind = \"silent\"\nlba = 12345\nsectors = 2\n[[fault]]\nkind = \"silent\"\nlba = 20000\nsectors = 1\n",
+    );
     let report = place.clone(&source, &target);
     assert_eq!(report.outcome, Outcome::Finished);
     let line = blocks(&report);
@@ -349,7 +362,8 @@ fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 
     let mut content = noise(37 << 20, seed);
     content[20 << 20..23 << 20].fill(0);
     // A slow source lets much time pass, so that marks come often.
-    let text = "backing = \"from.img\"\n[identity]\nmodel = \"from\"\nserial = \"XX-from\"\nbus = \"sata\"\n[pace]\nread_mb_s = 2.0\nwrite_mb_s = 100.0\n";
+    let text =
+        "backing = \"from.img\"\n[identity]\nmodel = \"from\"\nserial = \"XX-from\"\nbus = \"sata\"\n[pace]\nread_mb_s = 2.0\nwrite_mb_s = 100.0\n";
     let from = place.drive("from", &content, "");
     fs::write(&from, text).unwrap();
     let source = place.workshop.source(&from).unwrap();
@@ -368,7 +382,8 @@ fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 
         };
         let clock: Arc<dyn Clock> = place.workshop.sim_clock.clone();
         let target = Target::rehearse(medium.clone());
-        let report = run::start(Run { source: source.clone(), target, journal, control: &Control::new(), observer: &Silent, clock, again: false }).unwrap();
+        let report =
+            run::start(Run { source: source.clone(), target, journal, control: &Control::new(), observer: &Silent, clock, again: false }).unwrap();
         durable = std::mem::take(&mut medium.state.lock().unwrap().durable);
         if report.outcome == Outcome::Proved {
             break;

@@ -31,7 +31,9 @@ fn frames(criterion: &mut Criterion) {
     let dir = tempfile::tempdir().expect("a temporary directory");
     for number in 0..12 {
         File::create(dir.path().join(format!("{number:02}.img"))).and_then(|file| file.set_len(250_059_350_016)).expect("a sparse file");
-        let text = format!("backing = \"{number:02}.img\"\n[identity]\nmodel = \"Corvane {number}\"\nserial = \"CN-00{number:02}\"\nbus = \"sata\"\n[pace]\nread_mb_s = 400.0\nwrite_mb_s = 400.0\nreal = true\n");
+        let text = format!(
+            "backing = \"{number:02}.img\"\n[identity]\nmodel = \"Corvane {number}\"\nserial = \"CN-00{number:02}\"\nbus = \"sata\"\n[pace]\nread_mb_s = 400.0\nwrite_mb_s = 400.0\nreal = true\n"
+        );
         fs::write(dir.path().join(format!("{number:02}.drive.toml")), text).expect("a description");
     }
     let workshop = Workshop { shelf: Some(dir.path().to_path_buf()), ..Workshop::default() };

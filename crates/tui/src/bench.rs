@@ -211,6 +211,7 @@ fn thing(app: &App, item: &Item) -> Vec<Span<'static>> {
     match item.worst() {
         Some(hazard) if hazard.level == Level::Stop => vec![loud(Mean::Stop, "◆ "), say(Mean::Text, hazard.text.clone())],
         Some(hazard) => vec![loud(Mean::Mind, "▲ "), say(Mean::Text, hazard.text.clone())],
+        None if read_with_holes(item) => vec![loud(Mean::Lost, "╳ "), say(Mean::Text, "did not read everywhere in its last job")],
         None if item.ribbon.parts.is_empty() && item.new => vec![say(Mean::Text, "◇ empty, never seen here before")],
         None if item.ribbon.parts.is_empty() => vec![say(Mean::Text, "◇ empty")],
         None => match item.ribbon.parts.iter().find(|part| is_full(part)) {
@@ -220,6 +221,11 @@ fn thing(app: &App, item: &Item) -> Vec<Span<'static>> {
             None => vec![say(Mean::Good, "● "), say(Mean::Text, "nothing against it")],
         },
     }
+}
+
+/// Whether the drive could not be read everywhere in its last job.
+fn read_with_holes(item: &Item) -> bool {
+    item.job.as_ref().is_some_and(|job| job.source_key == item.found.key() && job.outcome.as_deref() == Some("incomplete"))
 }
 
 /// Whether a volume large enough to matter has nearly no room left.
@@ -366,8 +372,7 @@ fn job_rows(app: &App, listed: &Listed) -> Vec<Vec<Span<'static>>> {
                     }
                 }
             };
-            let what =
-                if over { format!("{word}, {}", ago(row.ended.unwrap_or(row.created))) } else { format!("{word}: Enter in the ledger picks it up") };
+            let what = if over { format!("{word}, {}", ago(row.ended.unwrap_or(row.created))) } else { format!("{word}, can go on: open it") };
             vec![vec![loud(Mean::Text, name), say(Mean::Quiet, format!("  {}", row.customer))], marks(steps), vec![say(Mean::Quiet, what)]]
         }
     }

@@ -128,7 +128,7 @@ fn facts(progress: &Progress, size: u64, state: &State) -> Vec<Vec<Span<'static>
     if !proving {
         out.push(vec![say(Mean::Quiet, "  kept    "), say(Mean::Text, pad_left(&human(progress.kept), 9)), say(Mean::Quiet, " safe")]);
     }
-    out.push(vec![say(Mean::Quiet, "  since   "), say(Mean::Text, pad_left(&span(progress.now), 9))]);
+    out.push(vec![say(Mean::Quiet, "  so far  "), say(Mean::Text, pad_left(&span(progress.now), 9))]);
     if progress.lost.1 > 0 {
         out.push(vec![say(Mean::Quiet, "  holes   "), say(Mean::Lost, pad_left(&progress.lost.1.to_string(), 9))]);
     }
