@@ -265,7 +265,8 @@ pub fn verify(bench: &Bench, a: &Path, b: &Path, common: &Common) -> Result<u8, 
 
 /// `badger jobs`.
 pub fn jobs(bench: &Bench, common: &Common) -> Result<u8, Refusal> {
-    let jobs = bench.open_ledger().and_then(|ledger| ledger.jobs()).map_err(no_ledger)?;
+    let ledger = bench.open_ledger().map_err(no_ledger)?;
+    let jobs = ledger.jobs().map_err(no_ledger)?;
     if common.json {
         print_json(&serde_json::json!({ "jobs": jobs }));
         return Ok(code::DONE);
@@ -273,6 +274,11 @@ pub fn jobs(bench: &Bench, common: &Common) -> Result<u8, Refusal> {
     for job in jobs {
         let outcome = job.outcome.as_deref().unwrap_or(if job.started.is_some() { "unfinished" } else { "planned" });
         println!("{:>5}  {:<10} {:<28} {}  {outcome}", job.id, job.ticket, job.customer, ledger::written(job.created));
+        if common.verbose {
+            for (at, text) in ledger.events(job.id).map_err(no_ledger)? {
+                println!("         {}  {text}", ledger::written(at));
+            }
+        }
     }
     Ok(code::DONE)
 }

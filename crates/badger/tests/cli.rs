@@ -88,6 +88,8 @@ fn unreadable_sectors_make_it_incomplete_with_exit_1() {
     let (code, report) = place.json(&["clone", path(&source), path(&target), "--confirm", "ault"]);
     assert_eq!((code, report["outcome"].as_str(), report["lost_bytes"].as_u64()), (1, Some("incomplete"), Some(9 * 512)));
     assert_eq!(report["lost"], serde_json::json!([{"start": 5000, "sectors": 9}]));
+    let (_, jobs, _) = place.run(&["jobs", "-v"]);
+    assert!(jobs.contains("unreadable: sector 5000 and on, 9 sectors") && jobs.contains("reading back"), "{jobs}");
 }
 
 #[test]
@@ -261,6 +263,19 @@ fn fresh_identifiers_differ_and_kept_ones_warn() {
     assert!(text(&tool(&["sgdisk", "-v", path(&target)]).stdout).contains("No problems found"));
     let (_, out, _) = place.run(&["clone", path(&disk), path(&target), "--confirm", "vane"]);
     assert!(out.contains("ids-kept") && out.contains("target-holds") && out.contains("4 partitions"), "{out}");
+}
+
+#[test]
+fn an_attached_twin_is_named_before_the_run() {
+    let place = Place::new();
+    let (disk, _) = filled(&place);
+    let copy = place.path("copy.img");
+    fs::copy(&disk, &copy).unwrap();
+    let twin = Loop::over(&copy, &[]);
+    let (_, out, _) = place.run(&["clone", path(&disk), path(&place.path("third.img")), "--new-size", "256MiB", "--confirm", "hird"]);
+    assert!(out.contains("same-ids") && out.contains(twin.path()), "{out}");
+    let (_, fresh, _) = place.run(&["clone", path(&disk), path(&place.path("fourth.img")), "--new-size", "256MiB", "--confirm", "urth", "--ids", "fresh"]);
+    assert!(!fresh.contains("same-ids"), "{fresh}");
 }
 
 #[test]

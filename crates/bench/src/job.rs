@@ -14,7 +14,7 @@ use badger_transfer::run::{self, Run};
 use badger_transfer::{Control, Event, Hazard, Observer, Phase, Report};
 use std::fs::File;
 use std::io::Read;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 
 /// What is asked for.
@@ -159,7 +159,7 @@ impl Bench {
     /// A refusal; then nothing was written.
     pub fn run(&self, prepared: Prepared, tail: &str, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
         let Prepared { order, source, looked, candidate, plan, .. } = prepared;
-        let mut ledger = self.open_ledger().map_err(|error| ledger_refusal(&error))?;
+        let ledger = self.open_ledger().map_err(|error| ledger_refusal(&error))?;
         let source_facts = DriveFacts::new(source.identity(), source.geometry(), Ribbon::of(&looked, source.geometry().size_bytes));
         let target_facts = DriveFacts::new(candidate.identity(), candidate.geometry(), Ribbon::planned(&plan, &source_facts.ribbon));
         let target = candidate.release(&source, plan.reach(), tail)?;
@@ -173,10 +173,11 @@ impl Bench {
         if resumed > 0 {
             ledger.note(run_id, &format!("gone on with at {}", badger_drive::size::human(resumed))).map_err(|error| ledger_refusal(&error))?;
         }
-        let recorder = Recorder { rates: Mutex::new((Rates::new(plan.source.size_bytes), None)), outer: observer };
+        let record = Record { rates: Rates::new(plan.source.size_bytes), phase: None, ledger, run: run_id, sector: u64::from(plan.source.sector), noted: 0 };
+        let recorder = Recorder { record: Mutex::new(record), outer: observer };
         let started = ledger::now();
         let mut report = run::start(Run { source, target, journal, control, observer: &recorder, clock, again: order.again })?;
-        let rates = recorder.rates.into_inner().expect("recorder lock").0;
+        let Record { rates, mut ledger, .. } = recorder.record.into_inner().expect("recorder lock");
         let row = ledger.job(job).ok().flatten();
         let sheet = SheetData {
             job,
@@ -212,29 +213,55 @@ impl Bench {
         let job = ledger.new_job(&order.ticket, &order.customer, &order.technician, &plan.source.key, &plan.target.key);
         Journal::begin(&dir, plan, job.map_err(|error| ledger_refusal(&error))?).map_err(failed)
     }
+}
 
-    /// Whether a path names a drive on this bench, for messages.
-    pub fn knows(&self, path: &Path) -> bool {
-        self.workshop.drives().iter().any(|found| found.identity.path == path)
+/// So many unreadable places are noted one by one; the report lists them all.
+const MOST_NOTED: u32 = 10_000;
+
+struct Record {
+    rates: Rates,
+    phase: Option<Phase>,
+    ledger: Ledger,
+    run: i64,
+    sector: u64,
+    noted: u32,
+}
+
+impl Record {
+    fn take(&mut self, event: &Event) {
+        match event {
+            Event::Phase { phase, .. } => {
+                self.phase = Some(*phase);
+                self.note(phase.word());
+            }
+            Event::Lost { start, len } if self.noted < MOST_NOTED => {
+                self.noted += 1;
+                self.note(&format!("unreadable: sector {} and on, {} sectors", start / self.sector, len.div_ceil(self.sector)));
+            }
+            Event::Differs { start, .. } if self.noted < MOST_NOTED => {
+                self.noted += 1;
+                self.note(&format!("differs: somewhere from sector {} on", start / self.sector));
+            }
+            _ if self.phase == Some(Phase::Copy) => self.rates.event(event),
+            _ => {}
+        }
+    }
+
+    fn note(&self, text: &str) {
+        // A ledger that cannot be written shows at the end of the run; the run itself must not suffer.
+        let _ = self.ledger.note(self.run, text);
     }
 }
 
-/// Keeps the rates of the copying phase and passes everything on.
+/// Keeps the rates of the copying phase, notes what happens in the ledger as it happens, and passes everything on.
 struct Recorder<'a> {
-    rates: Mutex<(Rates, Option<Phase>)>,
+    record: Mutex<Record>,
     outer: &'a dyn Observer,
 }
 
 impl Observer for Recorder<'_> {
     fn event(&self, event: &Event) {
-        {
-            let mut held = self.rates.lock().expect("recorder lock");
-            match event {
-                Event::Phase { phase, .. } => held.1 = Some(*phase),
-                _ if held.1 == Some(Phase::Copy) => held.0.event(event),
-                _ => {}
-            }
-        }
+        self.record.lock().expect("recorder lock").take(event);
         self.outer.event(event);
     }
 }

@@ -159,7 +159,7 @@ impl Sysfs {
                 found.push(drive);
             }
         }
-        found.sort_by(|a, b| natural(&a.identity.path).cmp(&natural(&b.identity.path)));
+        found.sort_by_key(|drive| natural(&drive.identity.path));
         found
     }
 

@@ -50,7 +50,7 @@ impl Io {
     }
 
     fn lane(&self, offset: u64, address: usize, len: usize) -> (&File, bool) {
-        let aligned = offset.is_multiple_of(self.align as u64) && (address | len) % self.align == 0;
+        let aligned = offset.is_multiple_of(self.align as u64) && (address | len).is_multiple_of(self.align);
         match &self.direct {
             Some(direct) if aligned => (direct, true),
             _ => (&self.plain, false),

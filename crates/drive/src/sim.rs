@@ -345,11 +345,7 @@ impl Medium for SimDrive {
                         }
                     }
                 }
-                Fault::Slow { lba, sectors, ms: more } => {
-                    if self.touched(lba, sectors, offset, len).is_some() {
-                        extra += ms(more);
-                    }
-                }
+                Fault::Slow { lba, sectors, ms: more } if self.touched(lba, sectors, offset, len).is_some() => extra += ms(more),
                 _ => {}
             }
         }

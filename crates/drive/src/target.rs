@@ -203,7 +203,7 @@ pub struct Target {
 
 impl Target {
     /// A target over something that is no drive anybody could lose: memory, for tests of engines.
-    #[doc(hidden)]
+    #[cfg(feature = "rehearse")]
     pub fn rehearse(medium: Arc<dyn WriteMedium>) -> Self {
         Self { medium }
     }

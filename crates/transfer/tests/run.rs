@@ -178,6 +178,16 @@ fn silent_corruption_on_the_target_is_placed_to_the_sector() {
 }
 
 #[test]
+fn a_target_that_cannot_be_read_back_fails_the_proof() {
+    let place = Place::new();
+    let source = place.drive("from", &noise(6 << 20, 2), "");
+    let target = place.drive("onto", &vec![1; 6 << 20], "[[fault]]\nkind = \"unreadable\"\nlba = 5000\nsectors = 1\n");
+    let report = place.clone(&source, &target);
+    assert_eq!((report.outcome, blocks(&report).result), (Outcome::Finished, Verdict::Fails));
+    assert_eq!(blocks(&report).evidence[0], "sector 5,000");
+}
+
+#[test]
 fn a_source_that_lies_is_found_by_a_second_reading() {
     let place = Place::new();
     let source = place.drive("from", &noise(12 << 20, 2), "[[fault]]\nkind = \"silent\"\nlba = 4321\nsectors = 1\n");

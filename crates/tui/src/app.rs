@@ -61,7 +61,7 @@ pub enum Listed {
     /// Open in this program, by its index.
     Open(usize),
     /// Known from the ledger.
-    Past(JobRow),
+    Past(Box<JobRow>),
 }
 
 /// Everything the screens know.
@@ -126,6 +126,11 @@ impl App {
         self.left
     }
 
+    /// Whether the first look round for drives is still going on, or has not been shown.
+    pub fn is_looking(&self) -> bool {
+        self.items.is_empty() && (self.shelf.looking() || self.shelf.generation() != self.generation)
+    }
+
     /// Stops what still runs, in order, so that it can be picked up again.
     pub fn close(&mut self) {
         self.shelf.stop();
@@ -168,7 +173,7 @@ impl App {
     pub(crate) fn listed(&self) -> Vec<Listed> {
         let open = (0..self.jobs.len()).rev().map(Listed::Open);
         let shown: Vec<i64> = self.jobs.iter().filter_map(JobView::number).collect();
-        open.chain(self.past.iter().filter(|row| !shown.contains(&row.id)).cloned().map(Listed::Past)).collect()
+        open.chain(self.past.iter().filter(|row| !shown.contains(&row.id)).cloned().map(|row| Listed::Past(Box::new(row)))).collect()
     }
 
     /// Makes a job of the marked source and target and goes to it.

@@ -34,7 +34,9 @@ pub fn open(bench: Bench) -> io::Result<()> {
         while !app.is_left() {
             app.refresh();
             terminal.draw(|frame| app.draw(frame))?;
-            if event::poll(FRAME)? {
+            // The first look round takes milliseconds; the shelf shall not wait a whole frame for it.
+            let wait = if app.is_looking() { FRAME / 10 } else { FRAME };
+            if event::poll(wait)? {
                 loop {
                     match event::read()? {
                         Event::Key(key) => app.key(key),
