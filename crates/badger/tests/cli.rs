@@ -266,6 +266,26 @@ fn fresh_identifiers_differ_and_kept_ones_warn() {
 }
 
 #[test]
+fn four_kilobyte_sectors_clone_onto_a_larger_device_of_their_kind_only() {
+    let place = Place::new();
+    let disk = Loop::over(&place.sparse("four.img", 200 * MIB), &["--sector-size", "4096"]);
+    let larger = Loop::over(&place.sparse("larger.img", 300 * MIB), &["--sector-size", "4096"]);
+    let other = Loop::over(&place.sparse("other.img", 300 * MIB), &[]);
+    divide(disk.path(), "label: gpt\nsize=100MiB, name=papers\nsize=50MiB\n");
+    let window = Loop::over(&disk.0, &["--offset", "1048576", "--sizelimit", "104857600"]);
+    tool(&["mke2fs", "-q", "-t", "ext4", "-b", "4096", window.path()]);
+    drop(window);
+    let (code, report) = place.json(&["clone", disk.path(), larger.path(), "--confirm", &larger.tail()]);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+    tool(&["sfdisk", "--verify", "-q", larger.path()]);
+    let shown = place.json(&["show", larger.path()]).1;
+    assert_eq!((shown["drive"]["logical_sector"].as_u64(), shown["table"]["state"].as_str()), (Some(4096), Some("sound")));
+    let copied = Loop::over(&larger.0, &["--offset", "1048576", "--sizelimit", "104857600"]);
+    tool(&["e2fsck", "-fn", copied.path()]);
+    assert_eq!(place.json(&["clone", disk.path(), other.path(), "--confirm", &other.tail()]).1["code"], "sector-differs");
+}
+
+#[test]
 fn an_attached_twin_is_named_before_the_run() {
     let place = Place::new();
     let (disk, _) = filled(&place);
@@ -274,7 +294,8 @@ fn an_attached_twin_is_named_before_the_run() {
     let twin = Loop::over(&copy, &[]);
     let (_, out, _) = place.run(&["clone", path(&disk), path(&place.path("third.img")), "--new-size", "256MiB", "--confirm", "hird"]);
     assert!(out.contains("same-ids") && out.contains(twin.path()), "{out}");
-    let (_, fresh, _) = place.run(&["clone", path(&disk), path(&place.path("fourth.img")), "--new-size", "256MiB", "--confirm", "urth", "--ids", "fresh"]);
+    let (_, fresh, _) =
+        place.run(&["clone", path(&disk), path(&place.path("fourth.img")), "--new-size", "256MiB", "--confirm", "urth", "--ids", "fresh"]);
     assert!(!fresh.contains("same-ids"), "{fresh}");
 }
 

@@ -173,7 +173,8 @@ impl Bench {
         if resumed > 0 {
             ledger.note(run_id, &format!("gone on with at {}", badger_drive::size::human(resumed))).map_err(|error| ledger_refusal(&error))?;
         }
-        let record = Record { rates: Rates::new(plan.source.size_bytes), phase: None, ledger, run: run_id, sector: u64::from(plan.source.sector), noted: 0 };
+        let record =
+            Record { rates: Rates::new(plan.source.size_bytes), phase: None, ledger, run: run_id, sector: u64::from(plan.source.sector), noted: 0 };
         let recorder = Recorder { record: Mutex::new(record), outer: observer };
         let started = ledger::now();
         let mut report = run::start(Run { source, target, journal, control, observer: &recorder, clock, again: order.again })?;

@@ -202,6 +202,9 @@ fn thing(app: &App, item: &Item) -> Vec<Span<'static>> {
         let (done, rest) = bar(share, 24);
         return vec![say(Mean::Good, done), say(Mean::Quiet, rest), say(Mean::Text, format!(" {text}"))];
     }
+    if item.found.system {
+        return vec![loud(Mean::Stop, "◆ "), say(Mean::Text, "this machine runs from it; it is never a target")];
+    }
     if let Some(trouble) = &item.trouble {
         return vec![loud(Mean::Stop, "◆ "), say(Mean::Text, trouble.clone())];
     }

@@ -183,7 +183,7 @@ pub fn draw(app: &mut App, frame: &mut Frame, body: Rect) {
                 say(mean, format!("{mark} {}", pad(&word, 12))),
             ];
             if wide {
-                let kept = row.keep_until.map(|until| format!("  old drive kept until {}", day(until))).unwrap_or_default();
+                let kept = row.keep_until.map(|until| format!("  kept until {}", day(until))).unwrap_or_default();
                 spans.push(say(Mean::Quiet, format!(" {}{kept}", day(row.created))));
             }
             put(buf, area.x, at, area.width, line_of(line == view.chosen, spans));

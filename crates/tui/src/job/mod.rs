@@ -142,7 +142,13 @@ fn sight(bench: &Bench, prepared: &Prepared) -> Sight {
 impl JobView {
     /// A new job; its drives are looked at in the background.
     pub fn new(order: Order, bench: &Bench) -> Self {
-        let mut view = Self {
+        let mut view = Self::blank(order);
+        view.prepare(bench);
+        view
+    }
+
+    fn blank(order: Order) -> Self {
+        Self {
             order,
             step: Step::Look,
             sight: None,
@@ -162,19 +168,17 @@ impl JobView {
             row: 0,
             unfolded: BTreeSet::new(),
             ledger_changed: false,
-        };
-        view.prepare(bench);
-        view
+        }
     }
 
     /// A job of the ledger that is over.
     pub fn past(row: &JobRow, bench: &Bench) -> Option<Self> {
         let (report, sheet) = bench.open_ledger().ok()?.last_run(row.id).ok()??;
         let sheet: SheetData = serde_json::from_str(&sheet).ok()?;
-        let mut view = Self::new(Order::new(report.source.clone(), report.target.clone()), bench);
+        let mut view = Self::blank(Order::new(report.source.clone(), report.target.clone()));
         view.order.ticket = row.ticket.clone();
         view.order.customer = row.customer.clone();
-        (view.waiting, view.job, view.handed) = (None, Some(row.id), row.handed_over.is_some());
+        (view.job, view.handed) = (Some(row.id), row.handed_over.is_some());
         view.step = if view.handed { Step::Hand } else { Step::Prove };
         (view.report, view.sheet) = (Some(report), Some(sheet));
         Some(view)

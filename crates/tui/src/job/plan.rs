@@ -115,7 +115,7 @@ fn figures(sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
         pad_left("free after", 10)
     );
     if wide {
-        title.push_str(&format!("  {}  {}", pad_left("starts at", 10), "sector"));
+        title.push_str(&format!("  {}  {}", pad_left("starts at", 10), pad_left("sector", 15)));
     }
     put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, title)]);
     let mut y = area.y + 1;
@@ -138,7 +138,10 @@ fn figures(sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
         ];
         if wide {
             let aligned = if part.start.is_multiple_of(1 << 20) { "aligned" } else { "" };
-            spans.push(say(Mean::Quiet, format!("  {}  {}  {aligned}", pad_left(&human(part.start), 10), thousands(part.start / sector))));
+            spans.push(say(
+                Mean::Quiet,
+                format!("  {}  {}  {aligned}", pad_left(&human(part.start), 10), pad_left(&thousands(part.start / sector), 15)),
+            ));
         }
         put(buf, area.x, y, area.width, spans);
         y += 1;
