@@ -325,6 +325,35 @@ fn verify_tells_equal_from_different() {
 }
 
 #[test]
+fn show_prints_the_promised_document() {
+    let place = Place::new();
+    let (disk, parts) = filled(&place);
+    let drive = place.drive("7F3C", "field-laptop.img", "");
+    let json = place.json(&["show", path(&drive)]).1;
+    assert_eq!(
+        (json["drive"]["model"].as_str(), json["drive"]["tail"].as_str(), json["drive"]["bus"].as_str()),
+        (Some("7F3C"), Some("7F3C"), Some("sata"))
+    );
+    for field in ["path", "serial", "size_bytes", "logical_sector", "physical_sector", "mounted"] {
+        assert!(!json["drive"][field].is_null(), "{field}");
+    }
+    let part = &json["partitions"][1];
+    assert_eq!((part["number"].as_u64(), part["start"].as_u64(), part["sectors"].as_u64()), (Some(2), Some(parts[1].0), Some(parts[1].1)));
+    assert_eq!((part["name"].as_str(), part["bootable"].as_bool(), part["fs"]["kind"].as_str()), (Some("papers"), Some(false), Some("ext4")));
+    assert_eq!(part["fs"]["state"], "clean");
+    assert!(part["fs"]["used_bytes"].as_u64().unwrap() > 0 && part["fs"]["problems"].as_array().unwrap().is_empty());
+    assert_eq!((json["table"]["kind"].as_str(), json["table"]["problems"].as_array().unwrap().len()), (Some("gpt"), 0));
+    let checked = place.json(&["check", path(&disk)]);
+    assert_eq!((checked.0, checked.1["proof"][0]["result"].as_str()), (0, Some("holds")));
+    OpenOptions::new().write(true).open(&disk).unwrap().write_all_at(b"?", 512 + 20).unwrap();
+    let checked = place.json(&["check", path(&disk)]);
+    assert_eq!((checked.0, checked.1["proof"][0]["result"].as_str()), (1, Some("fails")));
+    let damaged = place.json(&["show", path(&disk)]).1;
+    assert_eq!((damaged["table"]["state"].as_str(), damaged["hazards"][0]["code"].as_str()), (Some("damaged"), Some("gpt-primary-damaged")));
+    assert_eq!(damaged["hazards"][0]["level"], "mind");
+}
+
+#[test]
 fn events_are_one_object_a_line() {
     let place = Place::new();
     let source = place.noise("weir.img", 6 * MIB, 1);

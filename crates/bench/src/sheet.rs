@@ -104,8 +104,8 @@ pub fn draw(data: &SheetData) -> Drawing {
     let name = if data.ticket.is_empty() { format!("Job {}", data.job) } else { data.ticket.clone() };
     let mut page = Drawing::a4(&format!("Job sheet {name}"));
     let workshop = if data.workshop.is_empty() { "Job sheet" } else { &data.workshop };
-    page.bold(LEFT, 22.0, 16.0, workshop);
-    page.right(RIGHT, 22.0, 11.0, format!("Job sheet {name}"));
+    page.bold(LEFT, 22.0, 16.0, cut(workshop, 17.0, 115.0));
+    page.right(RIGHT, 22.0, 11.0, cut(&format!("Job sheet {name}"), 11.0, 55.0));
     page.line(vec![(LEFT, 25.0), (RIGHT, 25.0)], 0.5, 0.0);
     let facts = [
         ("Customer", if data.customer.is_empty() { "-".into() } else { data.customer.clone() }),
@@ -172,7 +172,7 @@ fn ribbon(page: &mut Drawing, mut y: f32, strip: &Ribbon) -> f32 {
     y += 5.0;
     for line in wrap(&names, 7.5, WIDE).into_iter().take(3) {
         y += 3.5;
-        page.text(LEFT, y, 7.5, line);
+        page.text(LEFT, y, 7.5, cut(&line, 7.5, WIDE));
     }
     y
 }
@@ -223,7 +223,7 @@ fn lost_part(page: &mut Drawing, mut y: f32, report: &Report) -> f32 {
     let tail = if more > 0 { format!("   and {more} more, listed in the ledger") } else { String::new() };
     for line in wrap(&format!("sectors (first+count): {}{tail}", shown.join("  ")), 7.5, WIDE).iter().take(4) {
         y += 4.0;
-        page.text(LEFT, y, 7.5, line.clone());
+        page.text(LEFT, y, 7.5, cut(line, 7.5, WIDE));
     }
     y + 7.0
 }
@@ -238,7 +238,7 @@ fn proof_part(page: &mut Drawing, mut y: f32, report: &Report) -> f32 {
             if at > 0 {
                 y += 3.8;
             }
-            page.text(LEFT + 44.0, y, 8.5, text);
+            page.text(LEFT + 44.0, y, 8.5, cut(&text, 8.5, WIDE - 44.0));
         }
     }
     y += 6.0;

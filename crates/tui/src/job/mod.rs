@@ -1,5 +1,6 @@
 //! One job on the screen: its five steps down the left edge, the step in hand beside them.
 
+mod entry;
 mod hand;
 mod look;
 mod plan;
@@ -14,13 +15,14 @@ use badger_bench::ledger::JobRow;
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{DriveFacts, SheetData};
 use badger_bench::{Bench, Order, Prepared};
-use badger_drive::size::{human, span};
+use badger_drive::size::span;
 use badger_drive::{Refusal, Source};
 use badger_layout::Plan;
 use badger_layout::plan::Ids;
 use badger_transfer::hazard::Looked;
 use badger_transfer::{Hazard, Level, Outcome, Report};
 use crossterm::event::KeyCode;
+use entry::Entry;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::Span;
@@ -72,16 +74,6 @@ pub struct Sight {
     pub done_before: Option<u64>,
     /// Bytes a second the source gave just now.
     pub pace: Option<f64>,
-}
-
-/// What is being typed.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Entry {
-    Tail(String),
-    Rate(String),
-    Ticket(String),
-    Customer(String),
-    Stop,
 }
 
 type Ready = Result<(Box<Prepared>, Box<Sight>), Refusal>;
@@ -454,78 +446,6 @@ impl JobView {
         }
     }
 
-    fn entry_key(&mut self, entry: Entry, code: KeyCode, bench: &Bench) {
-        let edit = |mut text: String| {
-            match code {
-                KeyCode::Char(c) => text.push(c),
-                KeyCode::Backspace => {
-                    text.pop();
-                }
-                _ => {}
-            }
-            text
-        };
-        if code == KeyCode::Esc {
-            return;
-        }
-        match entry {
-            Entry::Tail(text) if code == KeyCode::Enter => self.release(text, bench),
-            Entry::Rate(text) if code == KeyCode::Enter => {
-                let rate = if text.trim().is_empty() { Ok(0) } else { badger_drive::size::parse(&text) };
-                match (rate, &self.running) {
-                    (Ok(rate), Some(running)) => running.control.limit(rate),
-                    (Err(_), _) => self.entry = Some(Entry::Rate(text)),
-                    _ => {}
-                }
-            }
-            Entry::Ticket(text) if code == KeyCode::Enter => {
-                self.order.ticket = text.trim().to_string();
-                self.entry = Some(Entry::Customer(self.order.customer.clone()));
-            }
-            Entry::Customer(text) if code == KeyCode::Enter => {
-                self.order.customer = text.trim().to_string();
-                self.name_in_ledger(bench);
-            }
-            Entry::Stop => {
-                if let (KeyCode::Char('y'), Some(running)) = (code, &self.running) {
-                    running.control.stop();
-                }
-            }
-            Entry::Tail(text) => self.entry = Some(Entry::Tail(edit(text))),
-            Entry::Rate(text) => self.entry = Some(Entry::Rate(edit(text))),
-            Entry::Ticket(text) => self.entry = Some(Entry::Ticket(edit(text))),
-            Entry::Customer(text) => self.entry = Some(Entry::Customer(edit(text))),
-        }
-    }
-
-    fn name_in_ledger(&mut self, bench: &Bench) {
-        if let Some(prepared) = &mut self.prepared {
-            (prepared.order.ticket, prepared.order.customer) = (self.order.ticket.clone(), self.order.customer.clone());
-        }
-        if let Some(job) = self.job
-            && let Ok(ledger) = bench.open_ledger()
-        {
-            // The ledger tells its own troubles when a run begins.
-            let _ = ledger.rename(job, &self.order.ticket, &self.order.customer);
-            self.ledger_changed = true;
-        }
-    }
-
-    /// Releases the target and begins the run, if the tail is right.
-    fn release(&mut self, typed: String, bench: &Bench) {
-        let right = self.prepared.as_ref().is_some_and(|prepared| prepared.candidate.identity().tail_matches(&typed));
-        if !right {
-            self.entry = Some(Entry::Tail(typed));
-            return;
-        }
-        if let Some(prepared) = self.prepared.take() {
-            self.running = Some(Running::start(bench.clone(), *prepared, typed));
-            (self.report, self.refusal, self.cursor) = (None, None, None);
-            self.order.restart = false;
-            self.step = Step::Run;
-        }
-    }
-
     fn title(&self) -> (String, String) {
         let (from, to) = match (&self.sight, &self.sheet) {
             (Some(sight), _) => (sight.source.model.clone(), sight.before.model.clone()),
@@ -596,7 +516,7 @@ pub fn draw(app: &mut App, frame: &mut Frame, body: Rect) {
         Step::Hand => hand::draw(job, frame, inner),
     };
     hits.extend(lines.into_iter().map(|(rect, line)| (rect, Hit::Line(line))));
-    entry(job, frame, inner);
+    entry::draw(job, frame, inner);
     app.hits.extend(hits);
 }
 
@@ -638,41 +558,6 @@ fn row_of_steps(job: &JobView, buf: &mut ratatui::buffer::Buffer, area: Rect, hi
         x += wide + 3;
     }
     Rect { y: area.y + 3, height: area.height - 3, ..area }
-}
-
-/// The line somebody types in, over the lower part of the step.
-fn entry(job: &JobView, frame: &mut Frame, area: Rect) {
-    let Some(entry) = &job.entry else { return };
-    let tail = job.sight.as_ref().map(|sight| sight.tail.clone()).unwrap_or_default();
-    let (ask, text, why) = match entry {
-        Entry::Tail(text) => {
-            let wrong = text.chars().count() >= tail.chars().count() && text.to_lowercase() != tail.to_lowercase();
-            let to = job.title().1;
-            let why = if wrong {
-                format!("◆ that is not the tail of {to}: look at the drive again")
-            } else {
-                "Enter begins the run · Esc goes back, nothing is written".into()
-            };
-            (format!("Type {tail} to release {to}"), text.clone(), why)
-        }
-        Entry::Rate(text) => ("Read no faster than, a second (50M, empty for no limit)".into(), text.clone(), "Enter sets it · Esc leaves it".into()),
-        Entry::Ticket(text) => ("Ticket".into(), text.clone(), "Enter goes on to the customer".into()),
-        Entry::Customer(text) => ("Customer".into(), text.clone(), "Enter keeps both".into()),
-        Entry::Stop => ("Stop this run? It can be picked up again.".into(), String::new(), "y stops in order · any other key goes on".into()),
-    };
-    let mut lines =
-        vec![vec![loud(Mean::Text, ask)], vec![loud(Mean::Focus, "▸ "), loud(Mean::Text, text), loud(Mean::Focus, "▏")], vec![say(Mean::Quiet, why)]];
-    if let (Entry::Tail(_), Some(sight)) = (entry, &job.sight) {
-        let lost = sight.hazards.iter().find(|hazard| hazard.code == "target-holds");
-        let text = lost.map_or_else(|| "the target is empty: nothing is lost".to_string(), |hazard| hazard.text.clone());
-        let mean = if lost.is_some() { Mean::Mind } else { Mean::Good };
-        lines.insert(1, vec![say(mean, format!("{} {text}", if lost.is_some() { "▲" } else { "●" }))]);
-        lines.insert(1, vec![say(Mean::Target, format!("▸ {}  {}  {}", sight.before.model, sight.before.serial, human(sight.before.size_bytes)))]);
-    }
-    if *entry == Entry::Stop {
-        lines.remove(1);
-    }
-    crate::app::sheet(frame, area, 78, lines);
 }
 
 /// The keys at the bottom.

@@ -1,0 +1,158 @@
+//! Orders from their preparation to the ledger.
+
+use badger_bench::ledger::{Ledger, day, written};
+use badger_bench::{Bench, Order};
+use badger_drive::Workshop;
+use badger_layout::plan::Ids;
+use badger_transfer::events::Silent;
+use badger_transfer::{Control, Event, Level, Outcome};
+use rstest::rstest;
+use std::fs;
+use std::path::PathBuf;
+use tempfile::TempDir;
+
+const MIB: usize = 1 << 20;
+
+struct Place {
+    dir: TempDir,
+    bench: Bench,
+}
+
+impl Place {
+    fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let workshop = Workshop { shelf: Some(dir.path().to_path_buf()), ..Workshop::default() };
+        let ledger = dir.path().join("ledger.db");
+        Self { dir, bench: Bench { workshop, ledger } }
+    }
+
+    /// A drive on the shelf. `mark` makes its content a disk with one partition of that disk identifier.
+    fn drive(&self, name: &str, mib: usize, mark: Option<u32>) -> PathBuf {
+        let mut bytes = vec![0; mib * MIB];
+        if let Some(id) = mark {
+            let mut mbr = badger_layout::mbr::Mbr::empty(id);
+            mbr.entries[0] = badger_layout::mbr::Entry::new(0x83, 2048, 2048, false);
+            bytes[..512].copy_from_slice(&mbr.write(512)[0].1);
+            bytes[2 * MIB..2 * MIB + 9].copy_from_slice(b"ferry log");
+        }
+        fs::write(self.dir.path().join(format!("{name}.img")), bytes).unwrap();
+        let path = self.dir.path().join(format!("{name}.drive.toml"));
+        let text = format!("backing = \"{name}.img\"\n[identity]\nmodel = \"{name}\"\nserial = \"ZZ-{name}\"\nbus = \"sata\"\n");
+        fs::write(&path, text).unwrap();
+        path
+    }
+
+    fn codes(&self, order: &Order) -> Vec<(Level, &'static str)> {
+        self.bench.prepare(order).unwrap().hazards.iter().map(|hazard| (hazard.level, hazard.code)).collect()
+    }
+}
+
+#[test]
+fn hazards_come_by_level_and_name_what_is_lost() {
+    let place = Place::new();
+    let (from, to) = (place.drive("from", 4, Some(7)), place.drive("onto", 4, Some(8)));
+    place.drive("twin", 4, Some(7));
+    let order = Order::new(&from, &to);
+    assert_eq!(place.codes(&order), [(Level::Mind, "target-holds"), (Level::Mind, "same-ids"), (Level::Note, "ids-kept")]);
+    assert_eq!(place.codes(&Order { ids: Ids::Fresh, ..order.clone() }), [(Level::Mind, "target-holds")]);
+    let prepared = place.bench.prepare(&order).unwrap();
+    let texts: Vec<&str> = prepared.hazards.iter().map(|hazard| hazard.text.as_str()).collect();
+    assert!(texts[0].contains("1 partition") && texts[0].contains("all of it is lost"), "{texts:?}");
+    assert!(texts[1].contains("twin"), "{texts:?}");
+}
+
+#[test]
+fn a_larger_empty_target_has_nothing_to_lose_and_room_to_spare() {
+    let place = Place::new();
+    let order = Order::new(place.drive("from", 4, Some(7)), place.drive("onto", 8, None));
+    assert_eq!(place.codes(&order), [(Level::Note, "ids-kept"), (Level::Note, "space-unused")]);
+    let prepared = place.bench.prepare(&order).unwrap();
+    assert_eq!(prepared.target_ribbon().size, 8 << 20);
+    assert_eq!(prepared.target_ribbon().parts, prepared.source_ribbon().parts);
+    assert_eq!(prepared.target_ribbon().at(1 << 20).unwrap().number, 1);
+}
+
+#[rstest]
+#[case::smaller("small", "target-too-small")]
+#[case::itself("from", "same-drive")]
+#[case::missing("nowhere", "not-found")]
+fn orders_that_cannot_be_planned(#[case] target: &str, #[case] code: &str) {
+    let place = Place::new();
+    let from = place.drive("from", 4, Some(7));
+    place.drive("small", 3, None);
+    let to = place.dir.path().join(format!("{target}.drive.toml"));
+    assert_eq!(place.bench.prepare(&Order::new(&from, &to)).err().unwrap().code, code);
+}
+
+#[test]
+fn a_whole_job_in_the_ledger() {
+    let place = Place::new();
+    let (from, to) = (place.drive("from", 6, Some(7)), place.drive("onto", 6, None));
+    let order = Order { ticket: "LR-210".into(), customer: "Tidewater ferry office".into(), technician: "Tobiah".into(), ..Order::new(&from, &to) };
+    let prepared = place.bench.prepare(&order).unwrap();
+    let tail = prepared.candidate.tail();
+    assert_eq!(tail, "onto");
+    assert_eq!(place.bench.run(place.bench.prepare(&order).unwrap(), "from", &Control::new(), &Silent).unwrap_err().code, "wrong-tail");
+    let ledger = Ledger::open(&place.bench.ledger).unwrap();
+    assert!(ledger.jobs().unwrap().is_empty(), "a refusal is no job");
+    let report = place.bench.run(prepared, &tail, &Control::new(), &Silent).unwrap();
+    assert_eq!((report.outcome, report.job), (Outcome::Proved, 1));
+    let row = ledger.job(1).unwrap().unwrap();
+    assert_eq!((row.ticket.as_str(), row.customer.as_str(), row.technician.as_str()), ("LR-210", "Tidewater ferry office", "Tobiah"));
+    assert_eq!(row.outcome.as_deref(), Some("proved"));
+    assert!(row.ended >= row.started);
+    let events: Vec<String> = ledger.events(1).unwrap().into_iter().map(|(_, text)| text).collect();
+    assert_eq!(events, ["clearing", "copying", "reading back"]);
+    let (stored, _) = ledger.last_run(1).unwrap().unwrap();
+    assert_eq!(stored, report);
+    assert_eq!(ledger.last_job_of(&row.target_key).unwrap().unwrap().id, 1);
+    ledger.rename(1, "LR-211", "the lock-keeper").unwrap();
+    ledger.hand_over(1, 1_800_000_000).unwrap();
+    let row = ledger.job(1).unwrap().unwrap();
+    assert_eq!((row.ticket.as_str(), row.keep_until, row.handed_over.is_some()), ("LR-211", Some(1_800_000_000), true));
+    assert_eq!(ledger.drives().unwrap().len(), 2);
+}
+
+#[test]
+fn a_stopped_run_is_found_again_with_its_job() {
+    let place = Place::new();
+    let (from, to) = (place.drive("from", 40, Some(7)), place.drive("onto", 40, None));
+    let order = Order::new(&from, &to);
+    let control = Control::new();
+    let stopper = |event: &Event| {
+        if matches!(event, Event::Moved { start, .. } if *start > 8 << 20) {
+            control.stop();
+        }
+    };
+    let report = place.bench.run(place.bench.prepare(&order).unwrap(), "onto", &control, &stopper).unwrap();
+    assert_eq!(report.outcome, Outcome::Interrupted);
+    let again = place.bench.prepare(&order).unwrap();
+    let (past, job) = again.unfinished.as_ref().unwrap();
+    assert_eq!((past.done, *job), (report.read_bytes, 1));
+    assert!(place.bench.prepare(&Order { restart: true, ..order.clone() }).unwrap().unfinished.is_none());
+    assert_eq!(place.bench.prepare(&Order { ids: Ids::Fresh, ..order.clone() }).err().unwrap().code, "run-differs");
+    let report = place.bench.run(again, "onto", &Control::new(), &Silent).unwrap();
+    assert_eq!((report.outcome, report.job), (Outcome::Proved, 1));
+    let events: Vec<String> = Ledger::open(&place.bench.ledger).unwrap().events(1).unwrap().into_iter().map(|(_, text)| text).collect();
+    assert!(events.iter().any(|text| text.starts_with("gone on with at")), "{events:?}");
+}
+
+#[test]
+fn a_drive_is_known_again_wherever_it_is_plugged_in() {
+    let place = Place::new();
+    let from = place.drive("from", 2, None);
+    let ledger = Ledger::open(&place.bench.ledger).unwrap();
+    let found = place.bench.workshop.found(&from).unwrap();
+    assert!(ledger.seen_found(&found).unwrap());
+    let moved = place.dir.path().join("elsewhere.drive.toml");
+    fs::rename(&from, &moved).unwrap();
+    assert!(!ledger.seen_found(&place.bench.workshop.found(&moved).unwrap()).unwrap());
+    assert_eq!(ledger.drives().unwrap().len(), 1);
+}
+
+#[test]
+fn times_are_written_in_order_of_their_size() {
+    assert_eq!(day(1_790_000_000).len(), 10);
+    assert!(written(1_790_000_000).starts_with(&day(1_790_000_000)));
+    assert!(written(1_790_000_000) < written(1_790_086_400));
+}

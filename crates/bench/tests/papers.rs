@@ -1,0 +1,125 @@
+//! Job sheets of all kinds of jobs: everything stays on the page, and other programs can read both forms.
+
+use badger_bench::drawing::{Anchor, Drawing, Shape, width};
+use badger_bench::ribbon::{Part, Ribbon};
+use badger_bench::sheet::{DriveFacts, SheetData, draw};
+use badger_transfer::report::Stretch;
+use badger_transfer::{Line, Outcome, Report, Verdict};
+use rstest::rstest;
+use std::process::Command;
+
+fn facts(name: &str, parts: u64) -> DriveFacts {
+    let part = |at: u64| Part {
+        number: at as u32 + 1,
+        name: format!("{name} {at}"),
+        content: if at.is_multiple_of(3) { String::new() } else { "NTFS".into() },
+        start: at * 1_000_000_000,
+        len: 900_000_000,
+        used: (!at.is_multiple_of(2)).then_some(500_000_000),
+    };
+    DriveFacts {
+        model: name.into(),
+        serial: "TM25-0091-7F3C".into(),
+        firmware: "1.04".into(),
+        connection: "SATA in a USB box".into(),
+        path: "/dev/sdb".into(),
+        size_bytes: 250_059_350_016,
+        sectors: (512, 4096),
+        ribbon: Ribbon { size: 250_059_350_016, table: "GPT".into(), parts: (0..parts).map(part).collect() },
+    }
+}
+
+fn sheet(parts: u64, lost: u64, outcome: Outcome, long: bool) -> SheetData {
+    let words =
+        if long { "a very long name that goes on and on and nobody would ever write so on a drive or a job ".repeat(4) } else { "Tamarack".into() };
+    let mut report = Report::new("/dev/sdb".into(), "/dev/sdc".into());
+    report.outcome = outcome;
+    report.reason = words.clone();
+    report.lost = (0..lost).map(|at| Stretch { start: at * 777_777, sectors: 1 + at % 9 }).collect();
+    report.lost_bytes = lost * 2048;
+    report.hash.source = "ab".repeat(32);
+    report.hash.target = "cd".repeat(32);
+    for what in ["blocks", "table", "file-system", "boot", "licence"] {
+        report.proof.push(Line::new(what, Verdict::Holds, words.clone()));
+    }
+    let rates = (0..300).map(|at| (at % 7 != 0).then_some(1e8 + f64::from(at) * 1e5)).collect();
+    SheetData {
+        job: 12,
+        workshop: words.clone(),
+        ticket: "LR-207".into(),
+        customer: words.clone(),
+        technician: "Tobiah".into(),
+        started: 1_790_000_000,
+        ended: 1_790_000_900,
+        keep_until: Some(1_793_000_000),
+        source: facts(&words, parts),
+        target: facts("Corvane NX", parts),
+        rates,
+        report,
+    }
+}
+
+fn inside(drawing: &Drawing) {
+    let on_page = |x: f32, y: f32| (0.0..=drawing.width).contains(&x) && (0.0..=drawing.height).contains(&y);
+    for shape in &drawing.shapes {
+        match shape {
+            Shape::Text { x, y, size, bold, anchor, text } => {
+                let wide = width(text, *size, *bold);
+                let (left, right) = if *anchor == Anchor::Right { (x - wide, *x) } else { (*x, x + wide) };
+                assert!(on_page(left, *y) && on_page(right, *y), "\"{text}\" from {left} to {right} at {y}");
+            }
+            Shape::Line { points, .. } => points.iter().for_each(|(x, y)| assert!(on_page(*x, *y), "line at {x} {y}")),
+            Shape::Rect { x, y, w, h, .. } => assert!(on_page(*x, *y) && on_page(x + w, y + h), "rectangle at {x} {y}, {w} by {h}"),
+        }
+    }
+}
+
+/// Texts on the same line must not run into each other.
+fn apart(drawing: &Drawing) {
+    let mut texts: Vec<(i32, f32, f32, &str)> = Vec::new();
+    for shape in &drawing.shapes {
+        if let Shape::Text { x, y, size, bold, anchor, text } = shape {
+            let wide = width(text, *size, *bold);
+            let left = if *anchor == Anchor::Right { x - wide } else { *x };
+            texts.push(((y * 100.0) as i32, left, left + wide, text));
+        }
+    }
+    texts.sort_by(|a, b| (a.0, a.1).partial_cmp(&(b.0, b.1)).unwrap());
+    for pair in texts.windows(2) {
+        assert!(pair[0].0 != pair[1].0 || pair[0].2 <= pair[1].1 + 0.5, "\"{}\" runs into \"{}\"", pair[0].3, pair[1].3);
+    }
+}
+
+#[rstest]
+fn everything_stays_on_the_page(
+    #[values(0, 1, 4, 60)] parts: u64,
+    #[values(0, 3, 5000)] lost: u64,
+    #[values(Outcome::Proved, Outcome::Incomplete, Outcome::Interrupted)] outcome: Outcome,
+    #[values(false, true)] long: bool,
+) {
+    let drawing = draw(&sheet(parts, lost, outcome, long));
+    inside(&drawing);
+    apart(&drawing);
+}
+
+#[test]
+fn other_programs_read_both_forms() {
+    let dir = tempfile::tempdir().unwrap();
+    let drawing = draw(&sheet(4, 30, Outcome::Incomplete, false));
+    let (pdf, svg) = (dir.path().join("sheet.pdf"), dir.path().join("sheet.svg"));
+    std::fs::write(&pdf, drawing.pdf()).unwrap();
+    std::fs::write(&svg, drawing.svg()).unwrap();
+    let out = Command::new("pdftotext").arg("-layout").arg(&pdf).arg("-").output().unwrap();
+    let text = String::from_utf8_lossy(&out.stdout).into_owned();
+    assert!(out.stderr.is_empty(), "{}", String::from_utf8_lossy(&out.stderr));
+    for words in ["INCOMPLETE", "LR-207", "Tobiah", "and 6 more", "serial TM25-0091-7F3C", "blake3 tree hash of the source"] {
+        assert!(text.contains(words), "{words} in {text}");
+    }
+    assert!(Command::new("rsvg-convert").arg("-o").arg(dir.path().join("sheet.png")).arg(&svg).status().unwrap().success());
+    let svg = std::fs::read_to_string(&svg).unwrap();
+    for shape in &drawing.shapes {
+        if let Shape::Text { text, .. } = shape {
+            assert!(svg.contains(&text.replace('&', "&amp;")), "{text}");
+        }
+    }
+}

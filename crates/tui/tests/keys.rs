@@ -1,0 +1,226 @@
+//! The screens under any keys and in any size: nothing panics, and nothing but the tail releases a target.
+
+use badger_bench::Bench;
+use badger_drive::Workshop;
+use badger_tui::app::App;
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use ratatui::Terminal;
+use ratatui::backend::TestBackend;
+use rstest::rstest;
+use std::fs::{self, File};
+use std::time::{Duration, Instant};
+use tempfile::TempDir;
+use unicode_width::UnicodeWidthStr;
+
+struct Room {
+    dir: TempDir,
+    app: App,
+}
+
+impl Room {
+    /// Three drives: one with a table, one full of something, one empty.
+    fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let mut divided = vec![0u8; 8 << 20];
+        let mut mbr = badger_layout::mbr::Mbr::empty(0x209);
+        mbr.entries[0] = badger_layout::mbr::Entry::new(0x07, 2048, 4096, true);
+        mbr.entries[1] = badger_layout::mbr::Entry::new(0x83, 6144, 2048, false);
+        divided[..512].copy_from_slice(&mbr.write(512)[0].1);
+        for (name, bytes) in [("aa", divided), ("bb", vec![7; 8 << 20])] {
+            fs::write(dir.path().join(format!("{name}.img")), bytes).unwrap();
+        }
+        File::create(dir.path().join("cc.img")).unwrap().set_len(16 << 20).unwrap();
+        for name in ["aa", "bb", "cc"] {
+            let text = format!(
+                "backing = \"{name}.img\"\n[identity]\nmodel = \"Dunmore {name}\"\nserial = \"DS-{name}77\"\nbus = \"usb-sata\"\nadapter = \"Portable\"\n"
+            );
+            fs::write(dir.path().join(format!("{name}.drive.toml")), text).unwrap();
+        }
+        let workshop = Workshop { shelf: Some(dir.path().to_path_buf()), ..Workshop::default() };
+        let app = App::new(Bench { workshop, ledger: dir.path().join("ledger.db") });
+        let mut room = Self { dir, app };
+        room.wait_for("On the bench · 3 drives");
+        room.wait_for("◇ empty");
+        room
+    }
+
+    fn screen(&mut self, width: u16, height: u16) -> String {
+        let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
+        self.app.refresh();
+        terminal.draw(|frame| self.app.draw(frame)).unwrap();
+        let buffer = terminal.backend().buffer();
+        let line = |y: u16| {
+            let cells: String = (0..width).map(|x| buffer[(x, y)].symbol()).collect();
+            assert!(cells.width() <= usize::from(width) + cells.matches('\u{fe0f}').count());
+            cells.trim_end().to_string()
+        };
+        (0..height).map(line).collect::<Vec<_>>().join("\n")
+    }
+
+    fn wait_for(&mut self, words: &str) -> String {
+        let start = Instant::now();
+        loop {
+            let screen = self.screen(120, 40);
+            if screen.contains(words) {
+                return screen;
+            }
+            assert!(start.elapsed() < Duration::from_secs(10), "\"{words}\" does not come up in\n{screen}");
+            std::thread::sleep(Duration::from_millis(10));
+        }
+    }
+
+    fn key(&mut self, code: KeyCode) {
+        self.app.key(KeyEvent::new(code, KeyModifiers::NONE));
+    }
+
+    fn typed(&mut self, text: &str) {
+        text.chars().for_each(|c| self.key(KeyCode::Char(c)));
+    }
+
+    fn content(&self, name: &str) -> Vec<u8> {
+        fs::read(self.dir.path().join(format!("{name}.img"))).unwrap()
+    }
+
+    /// Source aa, target bb, up to the question for the tail.
+    fn to_the_release(&mut self) {
+        self.typed("s");
+        self.key(KeyCode::Down);
+        self.typed("tj");
+        self.wait_for("At stake");
+        self.key(KeyCode::Enter);
+        self.wait_for("to copy");
+        self.key(KeyCode::Enter);
+        self.wait_for("Type bb77 to release Dunmore bb");
+    }
+}
+
+#[rstest]
+fn every_view_fits_every_size(#[values((60, 16), (80, 24), (99, 30), (142, 42), (300, 90), (20, 5))] size: (u16, u16)) {
+    let mut room = Room::new();
+    let (width, height) = size;
+    room.screen(width, height);
+    room.key(KeyCode::Enter);
+    room.screen(width, height);
+    room.typed("?");
+    room.screen(width, height);
+    room.key(KeyCode::Esc);
+    room.typed("/dun");
+    room.screen(width, height);
+    room.key(KeyCode::Esc);
+    room.to_the_release();
+    room.screen(width, height);
+    room.typed("bb77");
+    room.key(KeyCode::Enter);
+    room.screen(width, height);
+    room.wait_for("● proved");
+    room.screen(width, height);
+    room.key(KeyCode::Enter);
+    room.screen(width, height);
+    room.typed("o");
+    room.screen(width, height);
+    room.typed("5");
+    room.screen(width, height);
+    room.key(KeyCode::Right);
+    room.screen(width, height);
+    assert_eq!(room.content("aa"), room.content("bb"));
+}
+
+#[test]
+fn what_would_be_lost_stands_beside_the_tail() {
+    let mut room = Room::new();
+    room.to_the_release();
+    let screen = room.screen(120, 40);
+    assert!(screen.contains("Dunmore bb  DS-bb77") && screen.contains("the target is not empty"), "{screen}");
+    room.typed("aa77");
+    room.key(KeyCode::Enter);
+    let screen = room.screen(120, 40);
+    assert!(screen.contains("that is not the tail of Dunmore bb"), "{screen}");
+    room.key(KeyCode::Esc);
+    assert!(room.screen(120, 40).contains("no run"));
+    assert_eq!(room.content("bb"), vec![7; 8 << 20]);
+}
+
+/// Thousands of random keys and clicks, everything but the letters of the tails.
+#[rstest]
+fn no_other_keys_ever_release(#[values(1, 2, 3, 4)] seed: u64) {
+    let mut room = Room::new();
+    let mut random = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
+    let mut next = |below: u64| {
+        random ^= random << 13;
+        random ^= random >> 7;
+        random ^= random << 17;
+        random % below
+    };
+    let keys = [
+        KeyCode::Enter,
+        KeyCode::Enter,
+        KeyCode::Esc,
+        KeyCode::Up,
+        KeyCode::Down,
+        KeyCode::Left,
+        KeyCode::Right,
+        KeyCode::Tab,
+        KeyCode::BackTab,
+        KeyCode::Backspace,
+        KeyCode::Home,
+        KeyCode::End,
+        KeyCode::PageDown,
+        KeyCode::Delete,
+        KeyCode::F(5),
+    ];
+    let letters: Vec<char> = "sstjj/?125eiaenrxlhwofy n0".chars().collect();
+    for turn in 0..4000 {
+        match next(10) {
+            0..=3 => room.key(keys[next(keys.len() as u64) as usize]),
+            4..=7 => room.key(KeyCode::Char(letters[next(letters.len() as u64) as usize])),
+            8 => {
+                let kind = if next(2) == 0 { MouseEventKind::Down(MouseButton::Left) } else { MouseEventKind::ScrollDown };
+                room.app.mouse(MouseEvent { kind, column: next(120) as u16, row: next(40) as u16, modifiers: KeyModifiers::NONE });
+            }
+            _ => {
+                room.screen(60 + next(120) as u16, 16 + next(40) as u16);
+            }
+        }
+        if turn % 400 == 0 {
+            std::thread::sleep(Duration::from_millis(60));
+        }
+    }
+    room.app.close();
+    assert_eq!(room.content("bb"), vec![7; 8 << 20]);
+    assert!(room.content("cc").iter().all(|byte| *byte == 0));
+    assert_eq!(room.content("aa")[510], 0x55);
+}
+
+#[test]
+fn the_choice_stays_with_its_drive_when_another_arrives() {
+    let mut room = Room::new();
+    room.key(KeyCode::Down);
+    room.key(KeyCode::Enter);
+    room.wait_for("bb77 releases it as a target");
+    let text = fs::read_to_string(room.dir.path().join("cc.drive.toml")).unwrap().replace("cc", "late").replace("late.img", "cc.img");
+    fs::write(room.dir.path().join("late.drive.toml"), text).unwrap();
+    let screen = room.wait_for("Dunmore late");
+    assert!(screen.contains("just in") && screen.contains("bb77 releases it as a target"), "{screen}");
+    fs::remove_file(room.dir.path().join("late.drive.toml")).unwrap();
+    room.wait_for("3 drives");
+    assert!(room.screen(120, 40).contains("bb77 releases it as a target"));
+}
+
+#[test]
+fn a_drive_that_cannot_be_looked_at_says_why() {
+    let mut room = Room::new();
+    let text = "backing = \"gone.img\"\n[identity]\nmodel = \"Brindle\"\nserial = \"B\"\nbus = \"sata\"\n";
+    File::create(room.dir.path().join("gone.img")).unwrap().set_len(1 << 20).unwrap();
+    fs::write(room.dir.path().join("dd.drive.toml"), text).unwrap();
+    room.wait_for("Brindle");
+    room.typed("/brindle source");
+    room.key(KeyCode::Enter);
+    room.typed("/dunmore cc target");
+    room.key(KeyCode::Enter);
+    fs::remove_file(room.dir.path().join("gone.img")).unwrap();
+    room.typed("j");
+    let screen = room.wait_for("nothing is written");
+    assert!(screen.contains("◆ stop"), "{screen}");
+    room.key(KeyCode::Esc);
+    room.wait_for("On the bench");
+}
