@@ -2,6 +2,7 @@
 
 mod demo;
 mod document;
+mod files;
 mod follow;
 mod jobs;
 
@@ -74,6 +75,17 @@ enum Command {
         a: PathBuf,
         /// The other
         b: PathBuf,
+    },
+    /// Files of a drive: ls DRIVE[#PART] [PATH]
+    Ls {
+        /// Drive, with #NUMBER for one of its partitions
+        drive: String,
+        /// Directory or file, from the root of the volume
+        #[arg(default_value = "/")]
+        path: String,
+        /// Everything below it too
+        #[arg(short, long)]
+        recursive: bool,
     },
     /// Jobs in the ledger
     Jobs,
@@ -187,6 +199,7 @@ fn main() -> ExitCode {
         Some(Command::Check { drive }) => jobs::check(&bench, &drive, &cli.common),
         Some(Command::Clone(args)) => jobs::clone(&bench, &args, &cli.common),
         Some(Command::Verify { a, b }) => jobs::verify(&bench, &a, &b, &cli.common),
+        Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, &cli.common),
         Some(Command::Jobs) => jobs::jobs(&bench, &cli.common),
         Some(Command::Sheet { job, svg, pdf }) => jobs::sheet(&bench, job, svg, pdf),
     };

@@ -1,6 +1,25 @@
-//! File systems: recognising them by their signatures.
+//! File systems: recognising them by their signatures, walking and reading them. Nothing here writes.
 
+pub mod ext;
+pub mod fat;
 mod ntfs;
 pub mod recognise;
+pub mod tree;
 
+use badger_drive::Source;
 pub use recognise::{Kind, State, Volume, recognise};
+pub use tree::{FileSystem, Finding};
+
+/// Opens the volume in `len` bytes at byte `start` of a drive for walking.
+///
+/// # Errors
+/// A finding where nothing is recognised, where the format is not walked yet, or where its first structure is broken.
+pub fn open(drive: &Source, start: u64, len: u64) -> tree::Result<Box<dyn FileSystem>> {
+    let volume = recognise(&**drive, start, len).ok_or_else(|| Finding::new("not-recognised", "no known file system stands there"))?;
+    let cached = tree::Cached::new(drive.clone(), start, len);
+    match volume.kind {
+        Kind::Fat12 | Kind::Fat16 | Kind::Fat32 => Ok(Box::new(fat::Fat::open(cached)?)),
+        Kind::Ext2 | Kind::Ext3 | Kind::Ext4 => Ok(Box::new(ext::Ext::open(cached)?)),
+        kind => Err(Finding::new("not-walked", format!("{} is recognised, but its files cannot be listed yet", kind.word()))),
+    }
+}

@@ -1,0 +1,268 @@
+//! FAT12, FAT16 and FAT32, following Microsoft's "FAT: General Overview of On-Disk Format" and the long-name
+//! specification that goes with it.
+
+use crate::tree::{Cached, Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Result, Time, read_pieces};
+use badger_drive::field::{le16, le32};
+
+/// The upper half of the code page that short names are written in where nothing else is said (437).
+const UPPER: &str = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■\u{a0}";
+/// A directory has at most this many bytes: 65,536 entries.
+const MOST_DIRECTORY: u64 = 2 << 20;
+
+/// An open volume.
+pub struct Fat {
+    volume: Cached,
+    bits: u32,
+    cluster: u64,
+    table: u64,
+    /// Where the root directory of FAT12 and FAT16 lies: start and length.
+    root: (u64, u64),
+    root_cluster: u32,
+    data: u64,
+    clusters: u32,
+}
+
+impl Fat {
+    /// Opens a volume.
+    ///
+    /// # Errors
+    /// A finding where the boot sector is none or contradicts itself.
+    pub fn open(volume: Cached) -> Result<Self> {
+        let boot = volume.read(0, 512)?;
+        let wrong = |what: &str| Finding::new("fat-boot-sector", format!("the boot sector is damaged: {what}"));
+        let (sector, per_cluster) = (u64::from(le16(&boot, 11)), u64::from(boot[13]));
+        if !matches!(sector, 512 | 1024 | 2048 | 4096) || !per_cluster.is_power_of_two() {
+            return Err(wrong("its sizes"));
+        }
+        let long = |short: u16, wide: u32| if short != 0 { u64::from(short) } else { u64::from(wide) };
+        let (reserved, copies, roots) = (u64::from(le16(&boot, 14)), u64::from(boot[16]), u64::from(le16(&boot, 17)));
+        let table_len = long(le16(&boot, 22), le32(&boot, 36));
+        let root_start = reserved + copies * table_len;
+        let root_len = (roots * 32).div_ceil(sector);
+        let total = long(le16(&boot, 19), le32(&boot, 32));
+        let data = total.checked_sub(root_start + root_len).ok_or_else(|| wrong("it is shorter than its tables"))?;
+        let clusters = (data / per_cluster).min(0x0fff_fff5) as u32;
+        let bits = if clusters < 4085 { 12 } else if clusters < 65525 { 16 } else { 32 };
+        if reserved == 0 || copies == 0 || table_len * sector * 8 / u64::from(bits) < u64::from(clusters) {
+            return Err(wrong("its tables are too short"));
+        }
+        Ok(Self {
+            bits,
+            cluster: per_cluster * sector,
+            table: reserved * sector,
+            root: (root_start * sector, root_len * sector),
+            root_cluster: le32(&boot, 44),
+            data: (root_start + root_len) * sector,
+            clusters,
+            volume,
+        })
+    }
+
+    /// What the table says of a cluster: the next one, or `None` at the end of a chain.
+    fn next(&self, cluster: u32) -> Result<Option<u32>> {
+        let bad = |value: u32| Finding::new("fat-chain", format!("cluster {cluster} leads to {value}, which is no cluster of a file"));
+        let at = self.table + u64::from(cluster) * u64::from(self.bits) / 8;
+        let mut bytes = [0u8; 4];
+        self.volume.read_into(at, &mut bytes[..if self.bits == 32 { 4 } else { 2 }])?;
+        let raw = le32(&bytes, 0);
+        let (value, end) = match self.bits {
+            12 if cluster.is_multiple_of(2) => (raw & 0xfff, 0xff8),
+            12 => (raw >> 4 & 0xfff, 0xff8),
+            16 => (raw & 0xffff, 0xfff8),
+            _ => (raw & 0x0fff_ffff, 0x0fff_fff8),
+        };
+        match value {
+            value if value >= end => Ok(None),
+            value if (2..self.clusters + 2).contains(&value) => Ok(Some(value)),
+            value => Err(bad(value)),
+        }
+    }
+
+    /// The chain from a cluster on as pieces, `most` bytes at the most.
+    fn chain(&self, first: u32, most: u64) -> Result<Vec<Piece>> {
+        let mut pieces: Vec<Piece> = Vec::new();
+        let (mut next, mut len, mut steps) = (Some(first), 0, 0u64);
+        while let Some(cluster) = next.filter(|_| len < most) {
+            if !(2..self.clusters + 2).contains(&cluster) {
+                return Err(Finding::new("fat-chain", format!("a chain starts at cluster {cluster}, which there is none of")));
+            }
+            steps += 1;
+            if steps > u64::from(self.clusters) {
+                return Err(Finding::new("fat-chain-loop", format!("the chain from cluster {first} comes back to itself")));
+            }
+            let at = self.data + u64::from(cluster - 2) * self.cluster;
+            match pieces.last_mut() {
+                Some(Piece { at: Some(start), len }) if *start + *len == at => *len += self.cluster,
+                _ => pieces.push(Piece { at: Some(at), len: self.cluster }),
+            }
+            len += self.cluster;
+            next = if len < most { self.next(cluster)? } else { None };
+        }
+        Ok(pieces)
+    }
+
+    fn directory_pieces(&self, directory: &Node) -> Result<Vec<Piece>> {
+        match (directory.id, self.bits) {
+            (0, 32) => self.chain(self.root_cluster, MOST_DIRECTORY),
+            (0, _) => Ok(vec![Piece { at: Some(self.root.0), len: self.root.1 }]),
+            (id, _) => self.chain(self.first_cluster(id)?, MOST_DIRECTORY),
+        }
+    }
+
+    /// The first cluster of what the entry at this byte names.
+    fn first_cluster(&self, entry: u64) -> Result<u32> {
+        let bytes = self.volume.read(entry, 32)?;
+        let high = if self.bits == 32 { u32::from(le16(&bytes, 20)) << 16 } else { 0 };
+        Ok(high | u32::from(le16(&bytes, 26)))
+    }
+}
+
+/// A date and time as the format packs them; `None` where no date is set. `tenths` counts hundredths of a second.
+fn time(date: u16, time: u16, tenths: u8) -> Option<Time> {
+    let (year, month, day) = (i64::from(date >> 9) + 1980, i64::from(date >> 5 & 15), i64::from(date & 31));
+    if !(1..=12).contains(&month) || day == 0 {
+        return None;
+    }
+    // Days since 1970 of the proleptic Gregorian calendar, years starting in March.
+    let (y, m) = if month > 2 { (year, month - 3) } else { (year - 1, month + 9) };
+    let days = y * 365 + y / 4 - y / 100 + y / 400 + (m * 153 + 2) / 5 + day - 719_469;
+    let clock = i64::from(time >> 11) * 3600 + i64::from(time >> 5 & 63) * 60 + i64::from(time & 31) * 2;
+    Some(Time { seconds: days * 86_400 + clock + i64::from(tenths / 100), nanos: u32::from(tenths % 100) * 10_000_000 })
+}
+
+/// A short name with its dot; `case` says which parts are shown in lower case.
+fn short_name(entry: &[u8]) -> String {
+    let part = |bytes: &[u8], lower: bool| {
+        let text: String = bytes
+            .iter()
+            .map(|byte| match byte {
+                0..0x80 => *byte as char,
+                _ => UPPER.chars().nth(usize::from(byte - 0x80)).unwrap_or('\u{fffd}'),
+            })
+            .collect();
+        let text = text.trim_end_matches(' ');
+        if lower { text.to_lowercase() } else { text.to_string() }
+    };
+    let mut base = entry[..8].to_vec();
+    // This byte would mark the entry as deleted and is written as 5.
+    if base[0] == 5 {
+        base[0] = 0xe5;
+    }
+    let (base, end) = (part(&base, entry[12] & 8 != 0), part(&entry[8..11], entry[12] & 16 != 0));
+    if end.is_empty() { base } else { format!("{base}.{end}") }
+}
+
+fn checksum(short: &[u8]) -> u8 {
+    short[..11].iter().fold(0u8, |sum, byte| sum.rotate_right(1).wrapping_add(*byte))
+}
+
+/// The pieces of a long name as they come, last piece first.
+#[derive(Default)]
+struct LongName {
+    units: Vec<u16>,
+    sum: u8,
+    expected: u8,
+}
+
+impl LongName {
+    fn take(&mut self, entry: &[u8]) {
+        let order = entry[0];
+        if order & 0x40 != 0 {
+            *self = Self { units: Vec::new(), sum: entry[13], expected: order & 0x1f };
+        } else if order != self.expected || entry[13] != self.sum {
+            *self = Self::default();
+            return;
+        }
+        let mut piece: Vec<u16> = [1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30].iter().map(|at| le16(entry, *at)).collect();
+        piece.append(&mut self.units);
+        self.units = piece;
+        self.expected = self.expected.saturating_sub(1);
+    }
+
+    /// The whole name, if it belongs to this short entry.
+    fn finish(&mut self, short: &[u8]) -> Option<String> {
+        let whole = std::mem::take(self);
+        let end = whole.units.iter().position(|unit| *unit == 0).unwrap_or(whole.units.len());
+        (end > 0 && whole.expected == 0 && whole.sum == checksum(short)).then(|| String::from_utf16_lossy(&whole.units[..end]))
+    }
+}
+
+impl FileSystem for Fat {
+    fn root(&self) -> Result<Node> {
+        Ok(Node { id: 0, kind: NodeKind::Directory, size: 0, modified: None, accessed: None, created: None, mode: None, attributes: 0 })
+    }
+
+    fn list(&self, directory: &Node) -> Listing {
+        let mut listing = Listing::default();
+        let pieces = match self.directory_pieces(directory) {
+            Ok(pieces) => pieces,
+            Err(finding) => {
+                listing.findings.push(finding);
+                return listing;
+            }
+        };
+        let mut long = LongName::default();
+        for piece in pieces {
+            let start = piece.at.unwrap_or(0);
+            let bytes = match self.volume.read(start, piece.len as usize) {
+                Ok(bytes) => bytes,
+                Err(finding) => {
+                    listing.findings.push(finding);
+                    continue;
+                }
+            };
+            for (entry, at) in bytes.chunks_exact(32).zip((start..).step_by(32)) {
+                match (entry[0], entry[11]) {
+                    (0, _) => return listing,
+                    (0xe5, _) => long = LongName::default(),
+                    (_, attributes) if attributes & 0x3f == 0x0f => long.take(entry),
+                    (_, attributes) if attributes & 8 != 0 => long = LongName::default(),
+                    (b'.', _) => long = LongName::default(),
+                    (_, attributes) => {
+                        let name = long.finish(entry).unwrap_or_else(|| short_name(entry));
+                        let kind = if attributes & 16 != 0 { NodeKind::Directory } else { NodeKind::File };
+                        let node = Node {
+                            id: at,
+                            kind,
+                            size: if kind == NodeKind::File { u64::from(le32(entry, 28)) } else { 0 },
+                            modified: time(le16(entry, 24), le16(entry, 22), 0),
+                            accessed: time(le16(entry, 18), 0, 0),
+                            created: time(le16(entry, 16), le16(entry, 14), entry[13]),
+                            mode: None,
+                            attributes: u32::from(attributes & 0x27),
+                        };
+                        listing.entries.push(Entry { name: Name::from_bytes(name.as_bytes()), node });
+                    }
+                }
+            }
+        }
+        listing
+    }
+
+    fn pieces(&self, file: &Node) -> Result<Vec<Piece>> {
+        if file.size == 0 || file.id == 0 {
+            return Ok(Vec::new());
+        }
+        let mut pieces = self.chain(self.first_cluster(file.id)?, file.size)?;
+        let held: u64 = pieces.iter().map(|piece| piece.len).sum();
+        if held < file.size {
+            return Err(Finding::new("fat-chain-short", format!("the chain ends after {held} of {} bytes", file.size)));
+        }
+        if let Some(last) = pieces.last_mut() {
+            last.len -= held - file.size;
+        }
+        Ok(pieces)
+    }
+
+    fn read(&self, file: &Node, offset: u64, buf: &mut [u8]) -> Result<usize> {
+        read_pieces(&self.volume, &self.pieces(file)?, file.size, offset, buf)
+    }
+
+    fn link(&self, _link: &Node) -> Result<Name> {
+        Err(Finding::new("no-links", "this format has no symbolic links"))
+    }
+
+    fn is_case_sensitive(&self) -> bool {
+        false
+    }
+}

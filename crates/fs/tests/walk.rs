@@ -1,0 +1,288 @@
+//! Volumes made and filled by the system's own tools are walked, and everything found is compared with what went in or
+//! with what the system's own driver shows.
+
+use badger_drive::medium::MemoryMedium;
+use badger_drive::{Source, Workshop};
+use badger_fs::tree::{self, NodeKind};
+use badger_fs::{FileSystem, Finding};
+use proptest::prelude::*;
+use rstest::rstest;
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::os::unix::fs::{FileExt, MetadataExt, symlink};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::{Arc, OnceLock};
+use tempfile::TempDir;
+
+const MIB: u64 = 1 << 20;
+
+fn run(command: &[&str]) {
+    let out = Command::new(command[0]).args(&command[1..]).output().unwrap_or_else(|error| panic!("{}: {error}", command[0]));
+    assert!(out.status.success(), "{command:?}: {}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
+}
+
+fn noise(len: usize, seed: u64) -> Vec<u8> {
+    let mut state = seed | 1;
+    (0..len.div_ceil(8))
+        .flat_map(|_| {
+            state ^= state << 13;
+            state ^= state >> 7;
+            state ^= state << 17;
+            state.to_le_bytes()
+        })
+        .take(len)
+        .collect()
+}
+
+/// A folder such as people have: deep and wide, long and foreign names, empty, small and large files.
+fn people(plain: bool) -> TempDir {
+    let dir = tempfile::tempdir().unwrap();
+    let put = |path: &str, bytes: &[u8]| {
+        let path = dir.path().join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, bytes).unwrap();
+    };
+    put("empty.txt", b"");
+    put("Counts/2026/a rather long name of a fish-count sheet, as people write them.csv", &noise(5000, 1));
+    put("Partituren/Übung für Männerstimmen – Fassung 2.txt", b"do re mi");
+    put("UPPER.TXT", b"upper");
+    put("lower.txt", b"lower");
+    put("Mixed.Case.Name", &noise(70_000, 2));
+    for size in [1usize, 59, 60, 61, 140, 511, 512, 513, 4095, 4096, 4097, 65_536] {
+        put(&format!("sizes/{size}.bin"), &noise(size, size as u64));
+    }
+    for number in 0..700 {
+        put(&format!("wide/count-{number:04}-of-the-weir.csv"), format!("{number}\n").as_bytes());
+    }
+    let deep: String = (0..30).map(|level| format!("level-{level}/")).collect();
+    put(&format!("{deep}bottom.txt"), b"deep down");
+    put("large.wav", &noise(6 << 20, 9));
+    if !plain {
+        symlink("Counts/2026", dir.path().join("short-link")).unwrap();
+        symlink(format!("/{}", "long-target/".repeat(12)), dir.path().join("long-link")).unwrap();
+        fs::hard_link(dir.path().join("lower.txt"), dir.path().join("same-file.txt")).unwrap();
+        run(&["mkfifo", dir.path().join("pipe").to_str().unwrap()]);
+        let sparse = File::create(dir.path().join("sparse.db")).unwrap();
+        sparse.set_len(40 << 20).unwrap();
+        sparse.write_all_at(&noise(10_000, 4), 9 << 20).unwrap();
+        sparse.write_all_at(b"end", (40 << 20) - 3).unwrap();
+    }
+    dir
+}
+
+#[derive(Debug, PartialEq, Eq)]
+struct Seen {
+    kind: NodeKind,
+    size: u64,
+    modified: i64,
+    content: Option<blake3::Hash>,
+    link: Option<String>,
+}
+
+/// Everything below a folder, as the system shows it.
+fn by_system(root: &Path) -> BTreeMap<String, Seen> {
+    let mut out = BTreeMap::new();
+    let mut waiting = vec![root.to_path_buf()];
+    while let Some(dir) = waiting.pop() {
+        for entry in fs::read_dir(&dir).unwrap() {
+            let path = entry.unwrap().path();
+            let meta = fs::symlink_metadata(&path).unwrap();
+            let kind = match meta.file_type() {
+                kind if kind.is_dir() => NodeKind::Directory,
+                kind if kind.is_file() => NodeKind::File,
+                kind if kind.is_symlink() => NodeKind::Link,
+                _ => NodeKind::Other,
+            };
+            let size = if kind == NodeKind::Directory { 0 } else { meta.size() };
+            let content = (kind == NodeKind::File).then(|| blake3::hash(&fs::read(&path).unwrap()));
+            let link = (kind == NodeKind::Link).then(|| fs::read_link(&path).unwrap().to_string_lossy().into_owned());
+            let name = format!("/{}", path.strip_prefix(root).unwrap().to_string_lossy());
+            out.insert(name, Seen { kind, size, modified: meta.mtime(), content, link });
+            if kind == NodeKind::Directory {
+                waiting.push(path);
+            }
+        }
+    }
+    out
+}
+
+fn read_all(fs: &dyn FileSystem, node: &tree::Node) -> Result<Vec<u8>, Finding> {
+    let mut bytes = vec![0; node.size as usize];
+    let mut done = 0;
+    while done < bytes.len() {
+        // Odd steps, so that reads begin and end inside of blocks.
+        let end = (done + 1_000_003).min(bytes.len());
+        let count = fs.read(node, done as u64, &mut bytes[done..end])?;
+        assert!(count > 0, "a file ends earlier than its size");
+        done += count;
+    }
+    Ok(bytes)
+}
+
+/// Everything in a volume, as it is read here.
+fn by_us(fs: &dyn FileSystem) -> (BTreeMap<String, Seen>, Vec<Finding>) {
+    let mut entries = Vec::new();
+    let findings = tree::walk(fs, fs.root().unwrap(), "/", &mut |path, entry| entries.push((path.to_string(), entry.node.clone())));
+    let seen = entries.into_iter().map(|(path, node)| {
+        let content = (node.kind == NodeKind::File).then(|| blake3::hash(&read_all(fs, &node).unwrap()));
+        let link = (node.kind == NodeKind::Link).then(|| fs.link(&node).unwrap().shown);
+        (path, Seen { kind: node.kind, size: node.size, modified: node.modified.map_or(0, |time| time.seconds), content, link })
+    });
+    (seen.collect(), findings)
+}
+
+fn open(path: &Path) -> Box<dyn FileSystem> {
+    let source = Workshop::default().source(path).unwrap();
+    let size = source.geometry().size_bytes;
+    badger_fs::open(&source, 0, size).unwrap()
+}
+
+fn image(mib: u64) -> (TempDir, PathBuf) {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("volume.img");
+    File::create(&path).unwrap().set_len(mib * MIB).unwrap();
+    (dir, path)
+}
+
+#[rstest]
+#[case::ext2(&["-t", "ext2"])]
+#[case::ext3(&["-t", "ext3"])]
+#[case::ext4(&["-t", "ext4"])]
+#[case::small_blocks(&["-t", "ext4", "-b", "1024"])]
+#[case::large_blocks(&["-t", "ext4", "-b", "4096", "-I", "512"])]
+#[case::narrow(&["-t", "ext4", "-O", "^64bit,^metadata_csum,^flex_bg"])]
+#[case::inline_data(&["-t", "ext4", "-O", "inline_data", "-I", "256"])]
+#[case::meta_groups(&["-t", "ext4", "-b", "1024", "-O", "meta_bg,^resize_inode"])]
+#[case::block_maps(&["-t", "ext4", "-O", "^extent,^64bit"])]
+#[case::no_sparse_super(&["-t", "ext2", "-b", "1024", "-O", "^sparse_super,^resize_inode"])]
+#[case::sparse_super2(&["-t", "ext4", "-O", "sparse_super2,^resize_inode"])]
+#[case::no_journal(&["-t", "ext4", "-O", "^has_journal,bigalloc", "-C", "16384"])]
+#[case::old_inodes(&["-t", "ext2", "-I", "128", "-O", "^filetype"])]
+fn an_ext_volume_is_read_as_its_own_driver_reads_it(#[case] options: &[&str]) {
+    let (dir, path) = image(120);
+    let data = people(false);
+    run(&[&["mke2fs", "-q", "-F"], options, &["-d", data.path().to_str().unwrap(), path.to_str().unwrap()]].concat());
+    let (ours, findings) = by_us(&*open(&path));
+    assert_eq!(findings, []);
+    let place = dir.path().join("mnt");
+    fs::create_dir(&place).unwrap();
+    run(&["mount", "-o", "loop,ro", path.to_str().unwrap(), place.to_str().unwrap()]);
+    let theirs = by_system(&place);
+    run(&["umount", place.to_str().unwrap()]);
+    assert!(theirs.len() > 700);
+    assert_eq!(ours.len(), theirs.len());
+    for (path, seen) in &theirs {
+        assert_eq!(ours.get(path), Some(seen), "{path}");
+    }
+}
+
+#[rstest]
+#[case::fat12(14, &["-F", "12", "-s", "8"])]
+#[case::fat16(60, &["-F", "16", "-s", "4"])]
+#[case::fat32(100, &["-F", "32", "-s", "1"])]
+#[case::fat32_large_sectors(600, &["-F", "32", "-S", "4096", "-s", "1"])]
+fn a_fat_volume_gives_back_what_went_in(#[case] mib: u64, #[case] options: &[&str]) {
+    let (_dir, path) = image(mib);
+    let data = people(true);
+    run(&[&["mkfs.fat"], options, &[path.to_str().unwrap()]].concat());
+    let mut command = Command::new("mcopy");
+    command.env("MTOOLS_SKIP_CHECK", "1").env("LC_ALL", "C.UTF-8").env("TZ", "UTC").args(["-s", "-m", "-i"]).arg(&path);
+    command.args(fs::read_dir(data.path()).unwrap().map(|entry| entry.unwrap().path())).arg("::/");
+    let out = command.output().unwrap();
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    run(&["fsck.fat", "-n", path.to_str().unwrap()]);
+    let (ours, findings) = by_us(&*open(&path));
+    assert_eq!(findings, []);
+    let theirs = by_system(data.path());
+    assert_eq!(ours.len(), theirs.len());
+    for (path, seen) in &theirs {
+        let found = ours.get(path).unwrap_or_else(|| panic!("{path} is missing"));
+        assert_eq!((found.kind, found.size, found.content), (seen.kind, seen.size, seen.content), "{path}");
+        assert!(seen.kind == NodeKind::Directory || (found.modified - seen.modified).abs() <= 2, "{path}: {} {}", found.modified, seen.modified);
+    }
+    let fs = open(&path);
+    assert_eq!(tree::find(&*fs, "counts/2026").unwrap().kind, NodeKind::Directory, "case does not matter here");
+    assert_eq!(tree::find(&*fs, "/nowhere").unwrap_err().code, "not-found");
+    assert_eq!(tree::find(&*fs, "/lower.txt/x").unwrap_err().code, "not-a-directory");
+}
+
+#[test]
+fn a_chain_that_leads_to_itself_ends() {
+    let (_dir, path) = image(40);
+    run(&["mkfs.fat", "-F", "16", "-s", "4", path.to_str().unwrap()]);
+    let mut bytes = fs::read(&path).unwrap();
+    let table = 4 * 512; // four reserved sectors with this geometry
+    let reserved = u16::from_le_bytes([bytes[14], bytes[15]]) as usize * 512;
+    let table = if reserved == table { table } else { reserved };
+    let root = reserved + usize::from(bytes[16]) * usize::from(u16::from_le_bytes([bytes[22], bytes[23]])) * 512;
+    // A directory whose chain is 2, 3, 2, 3 ..., named by an entry in the root.
+    bytes[table + 4..table + 8].copy_from_slice(&[3, 0, 2, 0]);
+    bytes[root..root + 11].copy_from_slice(b"LOOP       ");
+    bytes[root + 11] = 16;
+    bytes[root + 26..root + 28].copy_from_slice(&2u16.to_le_bytes());
+    let data = root + usize::from(u16::from_le_bytes([bytes[17], bytes[18]])) * 32;
+    // Its content names itself again.
+    let entry = bytes[root..root + 32].to_vec();
+    bytes[data..data + 32].copy_from_slice(&entry);
+    let source = Source::detached(Arc::new(MemoryMedium::new(bytes, 512)));
+    let fs = badger_fs::open(&source, 0, 40 * MIB).unwrap();
+    let mut count = 0;
+    let findings = tree::walk(&*fs, fs.root().unwrap(), "/", &mut |_, _| count += 1);
+    assert!(findings.iter().any(|finding| finding.code == "fat-chain-loop" || finding.code == "directory-loop"), "{findings:?}");
+    assert!(count < 2000, "{count}");
+}
+
+fn volumes() -> &'static [Vec<u8>] {
+    static VOLUMES: OnceLock<Vec<Vec<u8>>> = OnceLock::new();
+    VOLUMES.get_or_init(|| {
+        let data = tempfile::tempdir().unwrap();
+        for number in 0..60 {
+            let dir = data.path().join(format!("folder-{}", number % 7));
+            fs::create_dir_all(&dir).unwrap();
+            fs::write(dir.join(format!("a longer name for file {number}.txt")), noise(number * 300, 3)).unwrap();
+        }
+        let text = data.path().to_str().unwrap();
+        let ext = |options: &[&str]| {
+            let (_dir, path) = image(4);
+            run(&[&["mke2fs", "-q", "-F", "-b", "1024"], options, &["-d", text, path.to_str().unwrap()]].concat());
+            fs::read(&path).unwrap()
+        };
+        let (_dir, path) = image(4);
+        run(&["mkfs.fat", "-F", "12", path.to_str().unwrap()]);
+        for entry in fs::read_dir(data.path()).unwrap() {
+            run(&["mcopy", "-s", "-i", path.to_str().unwrap(), entry.unwrap().path().to_str().unwrap(), "::/"]);
+        }
+        vec![ext(&["-t", "ext4"]), ext(&["-t", "ext2"]), fs::read(&path).unwrap()]
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 300, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn damaged_volumes_are_walked_without_panic_or_end_less_loops(
+        which in 0usize..3,
+        near in prop::collection::vec((1024usize..120_000, any::<u8>()), 0..60),
+        far in prop::collection::vec((0usize..4 << 20, any::<u8>()), 0..200),
+    ) {
+        let mut bytes = volumes()[which].clone();
+        near.into_iter().chain(far).for_each(|(at, byte)| bytes[at] = byte);
+        let source = Source::detached(Arc::new(MemoryMedium::new(bytes, 512)));
+        if let Ok(fs) = badger_fs::open(&source, 0, 4 << 20)
+            && let Ok(root) = fs.root()
+        {
+            let mut buffer = vec![0; 5000];
+            let mut count = 0u32;
+            tree::walk(&*fs, root, "/", &mut |_, entry| {
+                count += 1;
+                if count < 500 {
+                    let _ = fs.pieces(&entry.node);
+                    let _ = fs.read(&entry.node, entry.node.size / 2, &mut buffer);
+                    let _ = fs.link(&entry.node);
+                }
+            });
+            prop_assert!(count < 2_000_000);
+        }
+    }
+}
