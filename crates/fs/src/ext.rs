@@ -3,7 +3,7 @@
 //!
 //! A journal that was not carried out is not applied yet; the recognised state of the volume says that it is dirty.
 
-use crate::tree::{Cached, Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Result, Time, read_pieces};
+use crate::tree::{Cached, Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Result, Time, read_pieces};
 use badger_drive::field::{le16, le32};
 
 const ROOT: u32 = 2;
@@ -170,6 +170,7 @@ impl Ext {
             created: if inode.bytes.len() > 128 && le16(&inode.bytes, 128) >= 24 { inode.time(144, 148) } else { None },
             mode: Some(u32::from(inode.mode()) & 0o7777),
             attributes: 0,
+            place: Place::default(),
         }
     }
 

@@ -1,11 +1,14 @@
 //! FAT12, FAT16 and FAT32, following Microsoft's "FAT: General Overview of On-Disk Format" and the long-name
 //! specification that goes with it.
 
-use crate::tree::{Cached, Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Result, Time, read_pieces};
+use crate::tree::{
+    Cached, Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Result, Time, packed_seconds, push_piece, read_pieces,
+};
 use badger_drive::field::{le16, le32};
 
 /// The upper half of the code page that short names are written in where nothing else is said (437).
-const UPPER: &str = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■\u{a0}";
+const UPPER: &str =
+    "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■\u{a0}";
 /// A directory has at most this many bytes: 65,536 entries.
 const MOST_DIRECTORY: u64 = 2 << 20;
 
@@ -42,7 +45,13 @@ impl Fat {
         let total = long(le16(&boot, 19), le32(&boot, 32));
         let data = total.checked_sub(root_start + root_len).ok_or_else(|| wrong("it is shorter than its tables"))?;
         let clusters = (data / per_cluster).min(0x0fff_fff5) as u32;
-        let bits = if clusters < 4085 { 12 } else if clusters < 65525 { 16 } else { 32 };
+        let bits = if clusters < 4085 {
+            12
+        } else if clusters < 65525 {
+            16
+        } else {
+            32
+        };
         if reserved == 0 || copies == 0 || table_len * sector * 8 / u64::from(bits) < u64::from(clusters) {
             return Err(wrong("its tables are too short"));
         }
@@ -91,10 +100,7 @@ impl Fat {
                 return Err(Finding::new("fat-chain-loop", format!("the chain from cluster {first} comes back to itself")));
             }
             let at = self.data + u64::from(cluster - 2) * self.cluster;
-            match pieces.last_mut() {
-                Some(Piece { at: Some(start), len }) if *start + *len == at => *len += self.cluster,
-                _ => pieces.push(Piece { at: Some(at), len: self.cluster }),
-            }
+            push_piece(&mut pieces, Some(at), self.cluster);
             len += self.cluster;
             next = if len < most { self.next(cluster)? } else { None };
         }
@@ -119,15 +125,8 @@ impl Fat {
 
 /// A date and time as the format packs them; `None` where no date is set. `tenths` counts hundredths of a second.
 fn time(date: u16, time: u16, tenths: u8) -> Option<Time> {
-    let (year, month, day) = (i64::from(date >> 9) + 1980, i64::from(date >> 5 & 15), i64::from(date & 31));
-    if !(1..=12).contains(&month) || day == 0 {
-        return None;
-    }
-    // Days since 1970 of the proleptic Gregorian calendar, years starting in March.
-    let (y, m) = if month > 2 { (year, month - 3) } else { (year - 1, month + 9) };
-    let days = y * 365 + y / 4 - y / 100 + y / 400 + (m * 153 + 2) / 5 + day - 719_469;
-    let clock = i64::from(time >> 11) * 3600 + i64::from(time >> 5 & 63) * 60 + i64::from(time & 31) * 2;
-    Some(Time { seconds: days * 86_400 + clock + i64::from(tenths / 100), nanos: u32::from(tenths % 100) * 10_000_000 })
+    let seconds = packed_seconds(date, time)?;
+    Some(Time { seconds: seconds + i64::from(tenths / 100), nanos: u32::from(tenths % 100) * 10_000_000 })
 }
 
 /// A short name with its dot; `case` says which parts are shown in lower case.
@@ -189,7 +188,17 @@ impl LongName {
 
 impl FileSystem for Fat {
     fn root(&self) -> Result<Node> {
-        Ok(Node { id: 0, kind: NodeKind::Directory, size: 0, modified: None, accessed: None, created: None, mode: None, attributes: 0 })
+        Ok(Node {
+            id: 0,
+            kind: NodeKind::Directory,
+            size: 0,
+            modified: None,
+            accessed: None,
+            created: None,
+            mode: None,
+            attributes: 0,
+            place: Place::default(),
+        })
     }
 
     fn list(&self, directory: &Node) -> Listing {
@@ -230,6 +239,7 @@ impl FileSystem for Fat {
                             created: time(le16(entry, 16), le16(entry, 14), entry[13]),
                             mode: None,
                             attributes: u32::from(attributes & 0x27),
+                            place: Place::default(),
                         };
                         listing.entries.push(Entry { name: Name::from_bytes(name.as_bytes()), node });
                     }

@@ -1,5 +1,6 @@
 //! File systems: recognising them by their signatures, walking and reading them. Nothing here writes.
 
+pub mod exfat;
 pub mod ext;
 pub mod fat;
 mod ntfs;
@@ -20,6 +21,7 @@ pub fn open(drive: &Source, start: u64, len: u64) -> tree::Result<Box<dyn FileSy
     match volume.kind {
         Kind::Fat12 | Kind::Fat16 | Kind::Fat32 => Ok(Box::new(fat::Fat::open(cached)?)),
         Kind::Ext2 | Kind::Ext3 | Kind::Ext4 => Ok(Box::new(ext::Ext::open(cached)?)),
+        Kind::ExFat => Ok(Box::new(exfat::ExFat::open(cached)?)),
         kind => Err(Finding::new("not-walked", format!("{} is recognised, but its files cannot be listed yet", kind.word()))),
     }
 }

@@ -63,6 +63,27 @@ pub struct Time {
     pub nanos: u32,
 }
 
+/// Seconds since 1970 of a date and a time of day as FAT and exFAT pack them; `None` where no date is set.
+pub(crate) fn packed_seconds(date: u16, time: u16) -> Option<i64> {
+    let (year, month, day) = (i64::from(date >> 9) + 1980, i64::from(date >> 5 & 15), i64::from(date & 31));
+    if !(1..=12).contains(&month) || day == 0 {
+        return None;
+    }
+    // Days since 1970 of the proleptic Gregorian calendar, years starting in March.
+    let (y, m) = if month > 2 { (year, month - 3) } else { (year - 1, month + 9) };
+    let days = y * 365 + y / 4 - y / 100 + y / 400 + (m * 153 + 2) / 5 + day - 719_469;
+    Some(days * 86_400 + i64::from(time >> 11) * 3600 + i64::from(time >> 5 & 63) * 60 + i64::from(time & 31) * 2)
+}
+
+/// Adds a run of clusters to pieces, to the last one where it goes on from there.
+pub(crate) fn push_piece(pieces: &mut Vec<Piece>, at: Option<u64>, len: u64) {
+    match pieces.last_mut() {
+        Some(last) if at.is_some() && last.at.map(|start| start + last.len) == at => last.len += len,
+        Some(last) if at.is_none() && last.at.is_none() => last.len += len,
+        _ => pieces.push(Piece { at, len }),
+    }
+}
+
 /// What is known of a file or directory.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Node {
@@ -82,6 +103,18 @@ pub struct Node {
     pub mode: Option<u32>,
     /// Attribute bits, where the format has them: read-only 1, hidden 2, system 4, archive 32.
     pub attributes: u32,
+    /// Where its bytes begin, for formats that say so in the entry.
+    pub(crate) place: Place,
+}
+
+/// The beginning of a file's bytes as its entry names it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Place {
+    pub first: u32,
+    /// The clusters follow each other; the table says nothing of them.
+    pub contiguous: bool,
+    /// Bytes that were written; the rest reads as zero.
+    pub valid: u64,
 }
 
 /// An entry of a directory.
@@ -144,7 +177,8 @@ pub fn find(fs: &dyn FileSystem, path: &str) -> Result<Node> {
             return Err(Finding::new("not-a-directory", format!("what comes before \"{part}\" in {path} is no directory")));
         }
         let same = |entry: &Entry| entry.name.shown == part || !fs.is_case_sensitive() && entry.name.shown.to_lowercase() == part.to_lowercase();
-        node = fs.list(&node).entries.into_iter().find(same).ok_or_else(|| Finding::new("not-found", format!("there is no \"{part}\" in {path}")))?.node;
+        node =
+            fs.list(&node).entries.into_iter().find(same).ok_or_else(|| Finding::new("not-found", format!("there is no \"{part}\" in {path}")))?.node;
     }
     Ok(node)
 }

@@ -1,0 +1,203 @@
+//! exFAT, following Microsoft's "exFAT file system specification": entry sets with their checksum, contiguous files,
+//! valid data lengths, times with their offset from UTC.
+
+use crate::tree::{
+    Cached, Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Result, Time, packed_seconds, push_piece, read_pieces,
+};
+use badger_drive::field::{le16, le32, le64};
+
+/// The largest directory the format allows.
+const MOST_DIRECTORY: u64 = 256 << 20;
+
+/// An open volume.
+pub struct ExFat {
+    volume: Cached,
+    cluster: u64,
+    table: u64,
+    heap: u64,
+    clusters: u32,
+    root: u32,
+}
+
+impl ExFat {
+    /// Opens a volume.
+    ///
+    /// # Errors
+    /// A finding where the boot sector contradicts itself.
+    pub fn open(volume: Cached) -> Result<Self> {
+        let boot = volume.read(0, 512)?;
+        let (sector, cluster) = (u32::from(boot[108]), u32::from(boot[109]));
+        if !(9..=12).contains(&sector) || sector + cluster > 25 {
+            return Err(Finding::new("exfat-boot-sector", "the boot sector is damaged: its sizes"));
+        }
+        let bytes = |sectors: u32| u64::from(sectors) << sector;
+        let clusters = le32(&boot, 92).min(u32::MAX - 16);
+        Ok(Self {
+            cluster: 1 << (sector + cluster),
+            table: bytes(le32(&boot, 80)),
+            heap: bytes(le32(&boot, 88)),
+            clusters,
+            root: le32(&boot, 96),
+            volume,
+        })
+    }
+
+    /// The clusters from the first on, up to `most` bytes.
+    fn chain(&self, place: Place, most: u64) -> Result<Vec<Piece>> {
+        let mut pieces = Vec::new();
+        let (mut cluster, mut len, mut steps) = (place.first, 0u64, 0u32);
+        while len < most {
+            if !(2..self.clusters + 2).contains(&cluster) {
+                return Err(Finding::new("exfat-chain", format!("a chain leads to cluster {cluster}, which there is none of")));
+            }
+            steps += 1;
+            if steps > self.clusters {
+                return Err(Finding::new("exfat-chain-loop", format!("the chain from cluster {} comes back to itself", place.first)));
+            }
+            push_piece(&mut pieces, Some(self.heap + u64::from(cluster - 2) * self.cluster), self.cluster);
+            len += self.cluster;
+            if place.contiguous {
+                cluster += 1;
+                continue;
+            }
+            let mut next = [0; 4];
+            self.volume.read_into(self.table + u64::from(cluster) * 4, &mut next)?;
+            match le32(&next, 0) {
+                0xffff_ffff => break,
+                value => cluster = value,
+            }
+        }
+        Ok(pieces)
+    }
+
+    /// The entry of a complete set of 32-byte parts; `None` where the set is no file.
+    fn entry(&self, set: &[u8], at: u64) -> std::result::Result<Entry, Finding> {
+        let damaged = |what: &str| Finding::new("exfat-entry", format!("the entry at byte {at} of the volume is damaged: {what}"));
+        let sum = set
+            .iter()
+            .enumerate()
+            .filter(|(place, _)| !matches!(place, 2 | 3))
+            .fold(0u16, |sum, (_, byte)| sum.rotate_right(1).wrapping_add(u16::from(*byte)));
+        if sum != le16(set, 2) {
+            return Err(damaged("its checksum"));
+        }
+        let stream = set.get(32..64).filter(|part| part[0] == 0xc0).ok_or_else(|| damaged("it has no stream"))?;
+        let names = set[64..].chunks_exact(32).filter(|part| part[0] == 0xc1);
+        let units: Vec<u16> = names.flat_map(|part| (0..15).map(|unit| le16(part, 2 + unit * 2))).take(usize::from(stream[3])).collect();
+        if units.len() != usize::from(stream[3]) || units.is_empty() {
+            return Err(damaged("its name"));
+        }
+        let attributes = u32::from(le16(set, 4));
+        let kind = if attributes & 16 != 0 { NodeKind::Directory } else { NodeKind::File };
+        let time = |at: usize, hundredths: u8, zone: u8| {
+            let local = packed_seconds(le16(set, at + 2), le16(set, at))?;
+            // Seven bits with a sign, quarters of an hour; without the highest bit nobody knows the zone.
+            let quarters = if zone & 0x80 != 0 { i64::from(((zone << 1) as i8) >> 1) } else { 0 };
+            Some(Time { seconds: local - quarters * 900 + i64::from(hundredths / 100), nanos: u32::from(hundredths % 100) * 10_000_000 })
+        };
+        let size = le64(stream, 24);
+        let node = Node {
+            id: at,
+            kind,
+            size: if kind == NodeKind::File { size } else { 0 },
+            modified: time(12, set[21], set[23]),
+            accessed: time(16, 0, set[24]),
+            created: time(8, set[20], set[22]),
+            mode: None,
+            attributes: attributes & 0x27,
+            place: Place {
+                first: le32(stream, 20),
+                contiguous: stream[1] & 2 != 0,
+                valid: if kind == NodeKind::File { le64(stream, 8).min(size) } else { size },
+            },
+        };
+        Ok(Entry { name: Name::from_bytes(String::from_utf16_lossy(&units).as_bytes()), node })
+    }
+}
+
+impl FileSystem for ExFat {
+    fn root(&self) -> Result<Node> {
+        let place = Place { first: self.root, contiguous: false, valid: MOST_DIRECTORY };
+        Ok(Node { id: 0, kind: NodeKind::Directory, size: 0, modified: None, accessed: None, created: None, mode: None, attributes: 0, place })
+    }
+
+    fn list(&self, directory: &Node) -> Listing {
+        let mut listing = Listing::default();
+        let pieces = match self.chain(directory.place, directory.place.valid.min(MOST_DIRECTORY)) {
+            Ok(pieces) => pieces,
+            Err(finding) => {
+                listing.findings.push(finding);
+                return listing;
+            }
+        };
+        // A set may cross from one stretch to another that does not follow it.
+        let (mut set, mut start, mut missing) = (Vec::new(), 0, 0usize);
+        for piece in pieces {
+            let from = piece.at.unwrap_or(0);
+            let mut done = 0;
+            while done < piece.len {
+                let step = (piece.len - done).min(1 << 20);
+                let bytes = match self.volume.read(from + done, step as usize) {
+                    Ok(bytes) => bytes,
+                    Err(finding) => {
+                        listing.findings.push(finding);
+                        break;
+                    }
+                };
+                for (part, at) in bytes.chunks_exact(32).zip((from + done..).step_by(32)) {
+                    match part[0] {
+                        0 => return listing,
+                        0x85 => {
+                            set = part.to_vec();
+                            (start, missing) = (at, usize::from(part[1]));
+                        }
+                        0xc0..=0xff if missing > 0 => {
+                            set.extend_from_slice(part);
+                            missing -= 1;
+                            if missing == 0 {
+                                match self.entry(&set, start) {
+                                    Ok(entry) => listing.entries.push(entry),
+                                    Err(finding) => listing.findings.push(finding),
+                                }
+                            }
+                        }
+                        _ => missing = 0,
+                    }
+                }
+                done += step;
+            }
+        }
+        listing
+    }
+
+    fn pieces(&self, file: &Node) -> Result<Vec<Piece>> {
+        if file.size == 0 || file.kind != NodeKind::File {
+            return Ok(Vec::new());
+        }
+        let valid = file.place.valid;
+        let mut pieces = if valid > 0 { self.chain(file.place, valid)? } else { Vec::new() };
+        let held: u64 = pieces.iter().map(|piece| piece.len).sum();
+        if held < valid {
+            return Err(Finding::new("exfat-chain-short", format!("the chain ends after {held} of {valid} bytes")));
+        }
+        if let Some(last) = pieces.last_mut() {
+            last.len -= held - valid;
+        }
+        if file.size > valid {
+            push_piece(&mut pieces, None, file.size - valid);
+        }
+        Ok(pieces)
+    }
+
+    fn read(&self, file: &Node, offset: u64, buf: &mut [u8]) -> Result<usize> {
+        read_pieces(&self.volume, &self.pieces(file)?, file.size, offset, buf)
+    }
+
+    fn link(&self, _link: &Node) -> Result<Name> {
+        Err(Finding::new("no-links", "this format has no symbolic links"))
+    }
+
+    fn is_case_sensitive(&self) -> bool {
+        false
+    }
+}
