@@ -3,7 +3,7 @@
 pub mod exfat;
 pub mod ext;
 pub mod fat;
-mod ntfs;
+pub mod ntfs;
 pub mod recognise;
 pub mod tree;
 
@@ -22,6 +22,7 @@ pub fn open(drive: &Source, start: u64, len: u64) -> tree::Result<Box<dyn FileSy
         Kind::Fat12 | Kind::Fat16 | Kind::Fat32 => Ok(Box::new(fat::Fat::open(cached)?)),
         Kind::Ext2 | Kind::Ext3 | Kind::Ext4 => Ok(Box::new(ext::Ext::open(cached)?)),
         Kind::ExFat => Ok(Box::new(exfat::ExFat::open(cached)?)),
+        Kind::Ntfs => Ok(Box::new(ntfs::Ntfs::open(cached)?)),
         kind => Err(Finding::new("not-walked", format!("{} is recognised, but its files cannot be listed yet", kind.word()))),
     }
 }

@@ -1,15 +1,19 @@
-//! The three system files of an NTFS volume that tell its name, its state and how full it is: `$Volume`, `$Bitmap`,
-//! and the log that speaks of an unclean end.
+//! NTFS. Here its structures, and the system files that tell a volume's name, its state and how full it is; walking is
+//! in [`walk`].
 //!
 //! Follows the publicly documented on-disk structures of NTFS: boot sector, file records with update sequences,
 //! resident and non-resident attributes, run lists.
 
+mod lznt1;
+mod walk;
+
 use crate::recognise::{State, Stretch};
 use badger_drive::field::{array, le16, le32, le64};
+pub use walk::Ntfs;
 
 /// What the system files told.
 #[derive(Default)]
-pub struct Facts {
+pub(crate) struct Facts {
     pub label: String,
     pub used_bytes: Option<u64>,
     pub state: Option<State>,
@@ -20,7 +24,6 @@ pub struct Facts {
 const MOST_BITMAP: u64 = 1 << 30;
 
 struct Geometry {
-    sector: u64,
     cluster: u64,
     record: usize,
     mft: u64,
@@ -37,14 +40,18 @@ fn geometry(boot: &[u8]) -> Option<Geometry> {
     let record = if raw > 0 { cluster.checked_mul(raw as u64)? } else { 1u64.checked_shl(u32::from(raw.unsigned_abs()))? };
     let record = usize::try_from(record).ok().filter(|size| (512..=65536).contains(size))?;
     let clusters = le64(boot, 40) / per_cluster.max(1);
-    Some(Geometry { sector, cluster, record, mft: le64(boot, 48), clusters })
+    Some(Geometry { cluster, record, mft: le64(boot, 48), clusters })
 }
 
 /// A file record with its update sequence undone; `None` where a sector of it is torn.
 fn record(volume: &Stretch, geometry: &Geometry, number: u64) -> Option<Vec<u8>> {
     let at = geometry.mft.checked_mul(geometry.cluster)?.checked_add(number * geometry.record as u64)?;
-    let mut bytes = volume.read(at, geometry.record)?;
-    if bytes.get(..4) != Some(b"FILE") {
+    fixed(volume.read(at, geometry.record)?, b"FILE")
+}
+
+/// Undoes the update sequence of a record or an index block; `None` where it is another structure or torn.
+fn fixed(mut bytes: Vec<u8>, magic: &[u8; 4]) -> Option<Vec<u8>> {
+    if bytes.get(..4) != Some(magic) {
         return None;
     }
     let (start, count) = (le16(&bytes, 4) as usize, le16(&bytes, 6) as usize);
@@ -58,7 +65,6 @@ fn record(volume: &Stretch, geometry: &Geometry, number: u64) -> Option<Vec<u8>>
         }
         place.copy_from_slice(&original);
     }
-    let _ = geometry.sector;
     Some(bytes)
 }
 
@@ -134,7 +140,7 @@ fn used(volume: &Stretch, geometry: &Geometry, bitmap: &[u8]) -> Option<u64> {
 }
 
 /// What can be told from the boot sector on.
-pub fn facts(volume: &Stretch, boot: &[u8]) -> Facts {
+pub(crate) fn facts(volume: &Stretch, boot: &[u8]) -> Facts {
     let mut facts = Facts::default();
     let Some(geometry) = geometry(boot) else {
         facts.state = Some(State::Damaged);
