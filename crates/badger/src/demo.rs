@@ -43,7 +43,7 @@ fn walk(bench: &Bench, dir: &Path, common: &Common) -> Result<u8, Refusal> {
     let (source, target) = (dir.join("tamarack-t250.drive.toml"), dir.join("corvane-nx.drive.toml"));
     let say = |text: String| {
         if !common.json {
-            println!("{text}");
+            tell!("{text}");
         }
     };
     say("LR-207  Alder Weir fish-count station: its start disk is full, it gets a larger and faster one".into());
@@ -88,7 +88,7 @@ fn walk(bench: &Bench, dir: &Path, common: &Common) -> Result<u8, Refusal> {
             && *total > 0
             && !common.json
         {
-            println!("        {} {}", phase.word(), human(*total));
+            tell!("        {} {}", phase.word(), human(*total));
         }
     };
     let report = bench.run(prepared, &tail, &Control::new(), &follower)?;

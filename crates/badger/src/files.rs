@@ -79,7 +79,7 @@ pub fn ls(bench: &Bench, named: &str, path: &str, recursive: bool, common: &Comm
         listing.findings
     };
     if common.json {
-        println!("{}", serde_json::to_string_pretty(&serde_json::json!({ "entries": rows, "problems": findings })).unwrap_or_default());
+        tell!("{}", serde_json::to_string_pretty(&serde_json::json!({ "entries": rows, "problems": findings })).unwrap_or_default());
     } else {
         for row in &rows {
             let (size, mark) = match row.kind {
@@ -88,9 +88,9 @@ pub fn ls(bench: &Bench, named: &str, path: &str, recursive: bool, common: &Comm
                 NodeKind::Other => ("-".into(), "?"),
                 NodeKind::File => (human(row.size), ""),
             };
-            println!("{size:>9}  {:<20}  {}{mark}", row.modified.as_deref().unwrap_or("-"), row.path);
+            tell!("{size:>9}  {:<20}  {}{mark}", row.modified.as_deref().unwrap_or("-"), row.path);
         }
-        findings.iter().for_each(|finding| eprintln!("▲ {}  [{}]", finding.text, finding.code));
+        findings.iter().for_each(|finding| complain!("▲ {}  [{}]", finding.text, finding.code));
     }
     Ok(if findings.is_empty() { code::DONE } else { code::LOSS })
 }

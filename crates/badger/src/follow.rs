@@ -45,7 +45,7 @@ impl Follower {
     /// Ends the progress line.
     pub fn finish(&self) {
         if self.line {
-            print!("\r\x1b[K");
+            tell_part!("\r\x1b[K");
             let _ = std::io::stdout().flush();
         }
     }
@@ -59,7 +59,7 @@ impl Follower {
         let bar: String = (0..24).map(|at| if at < filled { '━' } else { '╌' }).collect();
         let left = state.meter.left(now).map(|left| format!("{} left", span(left))).unwrap_or_default();
         let lost = if state.lost > 0 { format!("  {} unreadable", human(state.lost)) } else { String::new() };
-        print!(
+        tell_part!(
             "\r\x1b[K{:<14} {bar} {:>3.0} %  {} of {}  {}/s  {left}{lost}",
             phase.word(),
             state.meter.share() * 100.0,
@@ -76,7 +76,7 @@ impl Observer for Follower {
         if self.events
             && let Ok(text) = serde_json::to_string(event)
         {
-            println!("{text}");
+            tell!("{text}");
         }
         let mut state = self.state.lock().expect("follower lock");
         match event {

@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 fn print_json(value: &impl Serialize) {
-    println!("{}", serde_json::to_string_pretty(value).unwrap_or_default());
+    tell!("{}", serde_json::to_string_pretty(value).unwrap_or_default());
 }
 
 fn no_ledger(error: ledger::Error) -> Refusal {
@@ -33,7 +33,7 @@ pub fn level(level: Level) -> &'static str {
 
 fn print_hazards(hazards: &[Hazard]) {
     for hazard in hazards {
-        println!("  {}  {}  [{}]", level(hazard.level), hazard.text, hazard.code);
+        tell!("  {}  {}  [{}]", level(hazard.level), hazard.text, hazard.code);
     }
 }
 
@@ -46,7 +46,7 @@ pub fn drives(bench: &Bench, common: &Common) -> Result<u8, Refusal> {
         return Ok(code::DONE);
     }
     if found.is_empty() {
-        println!("no drives attached");
+        tell!("no drives attached");
     }
     for found in &found {
         let identity = &found.identity;
@@ -57,7 +57,7 @@ pub fn drives(bench: &Bench, common: &Common) -> Result<u8, Refusal> {
         if let Some(adapter) = &identity.adapter {
             known.push(format!("box says \"{adapter}\""));
         }
-        println!(
+        tell!(
             "{:<16} {:<24} {:<20} {:>9}  {}{}{}",
             identity.path.display(),
             identity.model,
@@ -82,8 +82,8 @@ pub fn show(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> 
         return Ok(code::DONE);
     }
     let (identity, geometry) = (source.identity(), source.geometry());
-    println!("{}  {}  {}  {}", identity.model, identity.serial, human(geometry.size_bytes), identity.bus.word());
-    println!(
+    tell!("{}  {}  {}  {}", identity.model, identity.serial, human(geometry.size_bytes), identity.bus.word());
+    tell!(
         "  tail {}  sectors {} / {} bytes  {} sectors",
         identity.tail(),
         geometry.logical_sector,
@@ -91,14 +91,14 @@ pub fn show(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> 
         thousands(geometry.sectors())
     );
     if let Some(adapter) = &identity.adapter {
-        println!("  the box says \"{adapter}\", the drive behind it {}, firmware {}", identity.model, identity.firmware);
+        tell!("  the box says \"{adapter}\", the drive behind it {}, firmware {}", identity.model, identity.firmware);
     }
     let table = &looked.table;
-    println!("  {}{}  {}", table.kind.word(), if table.is_sound() { "" } else { ", damaged" }, table.disk_id);
+    tell!("  {}{}  {}", table.kind.word(), if table.is_sound() { "" } else { ", damaged" }, table.disk_id);
     let ribbon = Ribbon::of(&looked, geometry.size_bytes);
     for part in &ribbon.parts {
         let used = part.used.map(|used| format!("{} used", human(used))).unwrap_or_default();
-        println!("  {:>3}  {:<24} {:<12} {:>9}  {:>12}  at {}", part.number, part.name, part.content, human(part.len), used, human(part.start));
+        tell!("  {:>3}  {:<24} {:<12} {:>9}  {:>12}  at {}", part.number, part.name, part.content, human(part.len), used, human(part.start));
     }
     print_hazards(&hazard::of_drive(found.as_ref(), &looked));
     Ok(code::DONE)
@@ -107,9 +107,9 @@ pub fn show(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> 
 fn print_proof(lines: &[Line], verbose: bool) {
     for line in lines {
         let (mark, word) = verdict(line.result);
-        println!("  {mark} {:<12} {:<12} {}", line.what, word, line.text);
+        tell!("  {mark} {:<12} {:<12} {}", line.what, word, line.text);
         if verbose || line.result == Verdict::Fails {
-            line.evidence.iter().for_each(|evidence| println!("      {evidence}"));
+            line.evidence.iter().for_each(|evidence| tell!("      {evidence}"));
         }
     }
 }
@@ -174,10 +174,10 @@ pub fn clone(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Ref
     };
     if !common.json && !common.events {
         let (from, to) = (prepared.source.identity(), prepared.candidate.identity());
-        println!("{} {} → {} {}", from.model, human(prepared.plan.source.size_bytes), to.model, human(prepared.plan.target.size_bytes));
+        tell!("{} {} → {} {}", from.model, human(prepared.plan.source.size_bytes), to.model, human(prepared.plan.target.size_bytes));
         print_hazards(&prepared.hazards);
         if let Some((past, job)) = &prepared.unfinished {
-            println!("  goes on with the unfinished run of job {job} at {}", human(past.done));
+            tell!("  goes on with the unfinished run of job {job} at {}", human(past.done));
         }
     }
     let control = Arc::new(Control::new());
@@ -199,7 +199,7 @@ pub fn finish(report: &Report, common: &Common) {
     if common.json {
         print_json(report);
     } else if common.events {
-        println!("{}", serde_json::json!({ "event": "report", "report": report }));
+        tell!("{}", serde_json::json!({ "event": "report", "report": report }));
     } else {
         print_report(report, common.verbose);
     }
@@ -207,7 +207,7 @@ pub fn finish(report: &Report, common: &Common) {
 
 /// The outcome in words.
 pub fn print_report(report: &Report, verbose: bool) {
-    println!(
+    tell!(
         "{}  job {}  {} read, {} written, {} needed no writing, {}",
         report.outcome.word(),
         report.job,
@@ -217,18 +217,18 @@ pub fn print_report(report: &Report, verbose: bool) {
         span(report.seconds)
     );
     if !report.reason.is_empty() {
-        println!("  {}", report.reason);
+        tell!("  {}", report.reason);
     }
     for lost in report.lost.iter().take(20) {
-        println!("  lost: sector {} and on, {} sectors", thousands(lost.start), thousands(lost.sectors));
+        tell!("  lost: sector {} and on, {} sectors", thousands(lost.start), thousands(lost.sectors));
     }
     if report.lost.len() > 20 {
-        println!("  and {} more stretches; --json lists them all", report.lost.len() - 20);
+        tell!("  and {} more stretches; --json lists them all", report.lost.len() - 20);
     }
     print_proof(&report.proof, verbose);
     if report.outcome == Outcome::Proved && !report.hash.source.is_empty() {
-        println!("  blake3 tree of the source  {}", report.hash.source);
-        println!("  blake3 tree of the target  {}", report.hash.target);
+        tell!("  blake3 tree of the source  {}", report.hash.source);
+        tell!("  blake3 tree of the target  {}", report.hash.target);
     }
 }
 
@@ -249,11 +249,11 @@ pub fn verify(bench: &Bench, a: &Path, b: &Path, common: &Common) -> Result<u8, 
             "size_bytes": [a.geometry().size_bytes, b.geometry().size_bytes],
         }));
     } else if same && !comparison.stopped {
-        println!("equal over {}", human(comparison.bytes));
+        tell!("equal over {}", human(comparison.bytes));
     } else {
-        println!("{} sectors differ, {} stretches could not be read", thousands(comparison.sectors), comparison.unreadable.len());
+        tell!("{} sectors differ, {} stretches could not be read", thousands(comparison.sectors), comparison.unreadable.len());
         for stretch in comparison.differing.iter().take(20) {
-            println!("  sector {} and on, {} sectors", thousands(stretch.start), thousands(stretch.sectors));
+            tell!("  sector {} and on, {} sectors", thousands(stretch.start), thousands(stretch.sectors));
         }
     }
     Ok(match () {
@@ -273,10 +273,10 @@ pub fn jobs(bench: &Bench, common: &Common) -> Result<u8, Refusal> {
     }
     for job in jobs {
         let outcome = job.outcome.as_deref().unwrap_or(if job.started.is_some() { "unfinished" } else { "planned" });
-        println!("{:>5}  {:<10} {:<28} {}  {outcome}", job.id, job.ticket, job.customer, ledger::written(job.created));
+        tell!("{:>5}  {:<10} {:<28} {}  {outcome}", job.id, job.ticket, job.customer, ledger::written(job.created));
         if common.verbose {
             for (at, text) in ledger.events(job.id).map_err(no_ledger)? {
-                println!("         {}  {text}", ledger::written(at));
+                tell!("         {}  {text}", ledger::written(at));
             }
         }
     }
@@ -303,7 +303,7 @@ pub fn sheet(bench: &Bench, job: i64, svg: Option<PathBuf>, pdf: Option<PathBuf>
         write(path, &drawing.pdf())?;
     }
     if svg.is_none() && pdf.is_none() {
-        print!("{}", drawing.svg());
+        tell_part!("{}", drawing.svg());
     }
     Ok(code::DONE)
 }

@@ -1,5 +1,29 @@
 //! The command line of Zealous Badger. Every job can be done from here; the screens run the same engine.
 
+/// Prints a line. Whoever reads it may have gone away, which is no reason to break off a run.
+macro_rules! tell {
+    ($($part:tt)*) => {{
+        use std::io::Write as _;
+        let _ = writeln!(std::io::stdout(), $($part)*);
+    }};
+}
+
+/// Prints without a line's end.
+macro_rules! tell_part {
+    ($($part:tt)*) => {{
+        use std::io::Write as _;
+        let _ = write!(std::io::stdout(), $($part)*);
+    }};
+}
+
+/// Prints a line where troubles go.
+macro_rules! complain {
+    ($($part:tt)*) => {{
+        use std::io::Write as _;
+        let _ = writeln!(std::io::stderr(), $($part)*);
+    }};
+}
+
 mod demo;
 mod document;
 mod files;
@@ -206,7 +230,7 @@ fn main() -> ExitCode {
     match done {
         Ok(code) => ExitCode::from(code),
         Err(refusal) => {
-            eprintln!("refused ({}): {}", refusal.code, refusal.text);
+            complain!("refused ({}): {}", refusal.code, refusal.text);
             ExitCode::from(code::REFUSED)
         }
     }

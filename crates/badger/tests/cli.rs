@@ -325,6 +325,21 @@ fn verify_tells_equal_from_different() {
 }
 
 #[test]
+fn a_reader_that_goes_away_does_not_break_off_a_run() {
+    let place = Place::new();
+    let source = place.noise("weir.img", 32 * MIB, 1);
+    let target = place.path("fresh.img");
+    let mut run = place
+        .badger(&["clone", path(&source), path(&target), "--new-size", "32MiB", "--confirm", "resh", "--events"])
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    drop(run.stdout.take());
+    assert_eq!(run.wait().unwrap().code(), Some(0));
+    assert!(fs::read(&source).unwrap() == fs::read(&target).unwrap());
+}
+
+#[test]
 fn show_prints_the_promised_document() {
     let place = Place::new();
     let (disk, parts) = filled(&place);
@@ -351,6 +366,42 @@ fn show_prints_the_promised_document() {
     let damaged = place.json(&["show", path(&disk)]).1;
     assert_eq!((damaged["table"]["state"].as_str(), damaged["hazards"][0]["code"].as_str()), (Some("damaged"), Some("gpt-primary-damaged")));
     assert_eq!(damaged["hazards"][0]["level"], "mind");
+}
+
+#[rstest]
+#[case::asleep("HIBR", true)]
+#[case::woken("wake", false)]
+#[case::wiped("\0\0\0\0", false)]
+fn a_system_that_only_slept_is_named(#[case] mark: &str, #[case] asleep: bool) {
+    let place = Place::new();
+    let (disk, parts) = filled(&place);
+    let office = Loop::part(&disk, parts[2].0, parts[2].1);
+    let mount = Mount::of(&["ntfs-3g"], office.path(), place.path("fill-2"));
+    fs::write(mount.0.join("hiberfil.sys"), mark.repeat(2000)).unwrap();
+    drop(mount);
+    drop(office);
+    let shown = place.json(&["show", path(&disk)]).1;
+    assert_eq!(shown["partitions"][2]["fs"]["state"], if asleep { "hibernated" } else { "clean" });
+    assert_eq!(shown["hazards"].as_array().unwrap().iter().any(|hazard| hazard["code"] == "volume-asleep"), asleep);
+}
+
+#[test]
+fn files_are_listed_in_every_kind_of_volume() {
+    let place = Place::new();
+    let (disk, _) = filled(&place);
+    let named = |part: u32| format!("{}#{part}", path(&disk));
+    let (code, listed) = place.json(&["ls", &named(2)]);
+    assert_eq!(code, 0);
+    let entries = listed["entries"].as_array().unwrap();
+    let first = entries.iter().find(|entry| entry["path"] == "/count-07.csv").unwrap();
+    assert_eq!((first["kind"].as_str(), first["size"].as_u64(), first["state"].as_str()), (Some("file"), Some(300 * 14), Some("whole")));
+    assert!(first["modified"].as_str().unwrap().ends_with('Z'));
+    let (code, ntfs) = place.json(&["ls", &named(3), "--recursive"]);
+    assert_eq!((code, ntfs["entries"].as_array().unwrap().len()), (0, 41));
+    assert_eq!(place.json(&["ls", &named(4)]).1["entries"].as_array().unwrap().len(), 0);
+    assert_eq!(place.run(&["ls", path(&disk)]).0, 2, "which partition is not said");
+    assert_eq!(place.run(&["ls", &named(9)]).0, 2);
+    assert_eq!(place.run(&["ls", &named(2), "/nowhere"]).0, 2);
 }
 
 #[test]

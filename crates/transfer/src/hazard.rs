@@ -50,7 +50,17 @@ impl Looked {
     /// Reads the table and the first structures of every partition.
     pub fn at(source: &Source) -> Self {
         let table = table::read(&**source);
-        let volumes = volumes(&**source, &table);
+        let mut volumes = volumes(&**source, &table);
+        let sector = u64::from(table.sector);
+        for (number, volume) in volumes.iter_mut().filter(|(_, volume)| volume.kind == badger_fs::Kind::Ntfs && volume.state != State::Damaged) {
+            let place = table.partitions.iter().find(|partition| partition.number == *number);
+            let Some((start, len)) = place.and_then(|place| Some((place.start.checked_mul(sector)?, place.sectors.checked_mul(sector)?))) else {
+                continue;
+            };
+            if badger_fs::open(source, start, len).is_ok_and(|fs| badger_fs::ntfs::is_asleep(&*fs)) {
+                volume.state = State::Hibernated;
+            }
+        }
         Self { table, volumes }
     }
 
@@ -89,7 +99,13 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
         match volume.state {
             State::Clean => {}
             State::Dirty => out.push(Hazard::new(Level::Mind, "volume-dirty", format!("{name} was in use when it was last seen"))),
-            State::Hibernated => out.push(Hazard::new(Level::Mind, "volume-asleep", format!("{name}: its system only slept"))),
+            State::Hibernated => out.push(Hazard::new(
+                Level::Mind,
+                "volume-asleep",
+                format!(
+                    "{name}: its system only slept and its state expects the old drive: shut it down fully there first, or its first start may fail"
+                ),
+            )),
             State::Damaged => out.push(Hazard::new(Level::Mind, "volume-damaged", format!("{name}: {}", volume.problems.join("; ")))),
         }
     }

@@ -11,6 +11,14 @@ use crate::recognise::{State, Stretch};
 use badger_drive::field::{array, le16, le32, le64};
 pub use walk::Ntfs;
 
+/// Whether the volume's system sleeps: its hibernation file begins with one of the marks of a stored state. Fast start
+/// stores one at every shutdown.
+pub fn is_asleep(fs: &dyn crate::FileSystem) -> bool {
+    let Ok(file) = crate::tree::find(fs, "/hiberfil.sys") else { return false };
+    let mut mark = [0; 4];
+    fs.read(&file, 0, &mut mark).is_ok() && matches!(&mark, b"HIBR" | b"hibr" | b"RSTR" | b"rstr")
+}
+
 /// What the system files told.
 #[derive(Default)]
 pub(crate) struct Facts {
