@@ -82,7 +82,7 @@ impl Room {
     }
 
     /// Source aa, target bb, up to the question for the tail.
-    fn to_the_release(&mut self) {
+    fn up_to_the_release(&mut self) {
         self.typed("s");
         self.key(KeyCode::Down);
         self.typed("tj");
@@ -107,7 +107,7 @@ fn every_view_fits_every_size(#[values((60, 16), (80, 24), (99, 30), (142, 42), 
     room.typed("/dun");
     room.screen(width, height);
     room.key(KeyCode::Esc);
-    room.to_the_release();
+    room.up_to_the_release();
     room.screen(width, height);
     room.typed("bb77");
     room.key(KeyCode::Enter);
@@ -128,7 +128,7 @@ fn every_view_fits_every_size(#[values((60, 16), (80, 24), (99, 30), (142, 42), 
 #[test]
 fn what_would_be_lost_stands_beside_the_tail() {
     let mut room = Room::new();
-    room.to_the_release();
+    room.up_to_the_release();
     let screen = room.screen(120, 40);
     assert!(screen.contains("Dunmore bb  DS-bb77") && screen.contains("the target is not empty"), "{screen}");
     room.typed("aa77");

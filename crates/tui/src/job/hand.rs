@@ -68,6 +68,9 @@ fn words(job: &JobView) -> Vec<String> {
     if hazard("ids-kept") || job.sight.is_none() {
         out.push("Old and new drive carry the same identifiers: never start the machine with both inside.".into());
     }
+    if hazard("volume-asleep") {
+        out.push("The old system was only asleep when it was copied: if the first start fails, start it once more.".into());
+    }
     if hazard("space-unused") {
         out.push("The partitions kept their sizes; the new drive has room behind them that is not used yet.".into());
     }
