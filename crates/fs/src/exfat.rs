@@ -125,10 +125,7 @@ impl FileSystem for ExFat {
         let mut listing = Listing::default();
         let pieces = match self.chain(directory.place, directory.place.valid.min(MOST_DIRECTORY)) {
             Ok(pieces) => pieces,
-            Err(finding) => {
-                listing.findings.push(finding);
-                return listing;
-            }
+            Err(finding) => return finding.into(),
         };
         // A set may cross from one stretch to another that does not follow it.
         let (mut set, mut start, mut missing) = (Vec::new(), 0, 0usize);

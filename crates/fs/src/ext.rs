@@ -318,10 +318,7 @@ impl FileSystem for Ext {
         };
         let (inode, pieces) = match read() {
             Ok(found) => found,
-            Err(finding) => {
-                listing.findings.push(finding);
-                return listing;
-            }
+            Err(finding) => return finding.into(),
         };
         if inode.flags() & INLINE != 0 {
             let data = inode.inline();

@@ -205,10 +205,7 @@ impl FileSystem for Fat {
         let mut listing = Listing::default();
         let pieces = match self.directory_pieces(directory) {
             Ok(pieces) => pieces,
-            Err(finding) => {
-                listing.findings.push(finding);
-                return listing;
-            }
+            Err(finding) => return finding.into(),
         };
         let mut long = LongName::default();
         for piece in pieces {

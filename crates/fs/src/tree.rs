@@ -135,6 +135,13 @@ pub struct Listing {
     pub findings: Vec<Finding>,
 }
 
+impl From<Finding> for Listing {
+    /// A directory of which nothing could be read.
+    fn from(finding: Finding) -> Self {
+        Self { entries: Vec::new(), findings: vec![finding] }
+    }
+}
+
 /// A stretch of a file: where it lies in the volume, or a hole.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Piece {

@@ -102,9 +102,7 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
             State::Hibernated => out.push(Hazard::new(
                 Level::Mind,
                 "volume-asleep",
-                format!(
-                    "{name}: its system only slept and its state expects the old drive: shut it down fully there first, or its first start may fail"
-                ),
+                format!("{name}: its system only slept; shut it down fully in its machine first, or its start may fail"),
             )),
             State::Damaged => out.push(Hazard::new(Level::Mind, "volume-damaged", format!("{name}: {}", volume.problems.join("; ")))),
         }

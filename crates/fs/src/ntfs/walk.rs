@@ -366,10 +366,7 @@ impl FileSystem for Ntfs {
         let mut listing = Listing::default();
         let found = match self.index(directory.id, &mut listing) {
             Ok(found) => found,
-            Err(finding) => {
-                listing.findings.push(finding);
-                return listing;
-            }
+            Err(finding) => return finding.into(),
         };
         for (reference, units) in found {
             let (number, sequence) = (reference & 0xffff_ffff_ffff, (reference >> 48) as u16);
