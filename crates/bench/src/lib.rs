@@ -6,6 +6,7 @@ pub mod ledger;
 pub mod rates;
 pub mod ribbon;
 pub mod sheet;
+pub mod stake;
 
 pub use job::{Bench, Order, Prepared};
 pub use ledger::Ledger;

@@ -138,6 +138,27 @@ fn a_stopped_run_is_found_again_with_its_job() {
 }
 
 #[test]
+fn the_newest_files_of_a_target_are_what_is_at_stake() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = dir.path().join("data");
+    fs::create_dir_all(data.join("Scores")).unwrap();
+    for (number, name) in ["old.txt", "Scores/round.txt", "Scores/newest.txt", "middle.txt"].iter().enumerate() {
+        fs::write(data.join(name), vec![1; 1000 * (number + 1)]).unwrap();
+        let time = std::time::SystemTime::UNIX_EPOCH + std::time::Duration::from_secs(1_700_000_000 + [0, 300_000, 900_000, 600_000][number]);
+        fs::File::options().write(true).open(data.join(name)).unwrap().set_modified(time).unwrap();
+    }
+    let image = dir.path().join("vault.img");
+    fs::File::create(&image).unwrap().set_len(20 << 20).unwrap();
+    let made = std::process::Command::new("mke2fs").args(["-q", "-F", "-t", "ext4", "-L", "choir", "-d"]).arg(&data).arg(&image).status().unwrap();
+    assert!(made.success());
+    let drive = Workshop::default().source(&image).unwrap();
+    let stake = badger_bench::stake::of(&drive, &badger_transfer::hazard::Looked::at(&drive));
+    assert_eq!((stake.files, stake.bytes, stake.more), (4, 10_000, false));
+    let named: Vec<(&str, u64)> = stake.newest.iter().map(|file| (file.path.as_str(), file.size)).collect();
+    assert_eq!(named, [("choir/Scores/newest.txt", 3000), ("choir/middle.txt", 4000), ("choir/Scores/round.txt", 2000)]);
+}
+
+#[test]
 fn a_drive_is_known_again_wherever_it_is_plugged_in() {
     let place = Place::new();
     let from = place.drive("from", 2, None);

@@ -3,6 +3,7 @@
 use super::{JobView, hazard_lines};
 use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say, wrap};
 use crate::theme::Mean;
+use badger_bench::ledger::day;
 use badger_bench::sheet::DriveFacts;
 use badger_drive::size::{human, thousands};
 use badger_transfer::Level;
@@ -38,7 +39,20 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Lines {
         put(buf, area.x, y, area.width, vec![loud(Mean::Good, "● good  "), say(Mean::Text, "the target is empty: nothing on it is lost")]);
         y += 1;
     }
-    for spans in hazard_lines(&lost, usize::from(area.width)) {
+    let mut lines = hazard_lines(&lost, usize::from(area.width));
+    let stake = &sight.stake;
+    if stake.files > 0 {
+        let more = if stake.more { "more than " } else { "" };
+        let count = format!("{more}{} files, {}; the newest:", thousands(stake.files), human(stake.bytes));
+        lines.push(vec![loud(Mean::Target, "▸ lost  "), say(Mean::Text, count)]);
+        lines.extend(stake.newest.iter().map(|file| {
+            vec![
+                say(Mean::Quiet, format!("        {}  {}  ", day(file.modified), pad_left(&human(file.size), 8))),
+                say(Mean::Text, file.path.clone()),
+            ]
+        }));
+    }
+    for spans in lines {
         if y < area.bottom() {
             put(buf, area.x, y, area.width, spans);
         }

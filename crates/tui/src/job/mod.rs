@@ -14,6 +14,7 @@ use crate::theme::Mean;
 use badger_bench::ledger::JobRow;
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{DriveFacts, SheetData};
+use badger_bench::stake::{self, Stake};
 use badger_bench::{Bench, Order, Prepared};
 use badger_drive::size::span;
 use badger_drive::{Refusal, Source};
@@ -69,6 +70,8 @@ pub struct Sight {
     pub after: Ribbon,
     pub plan: Plan,
     pub hazards: Vec<Hazard>,
+    /// Files on the target that would be lost.
+    pub stake: Stake,
     pub tail: String,
     /// Bytes an unfinished run has done.
     pub done_before: Option<u64>,
@@ -117,7 +120,10 @@ fn pace(bench: &Bench, source: &Source) -> Option<f64> {
 
 fn sight(bench: &Bench, prepared: &Prepared) -> Sight {
     let (from, to) = (&prepared.source, &prepared.candidate);
-    let before = bench.workshop.source(&to.identity().path).map(|drive| Ribbon::of(&Looked::at(&drive), drive.geometry().size_bytes));
+    let there = bench.workshop.source(&to.identity().path).ok().filter(|_| !to.is_new());
+    let looked = there.as_ref().map(Looked::at);
+    let before = looked.as_ref().map(|looked| Ribbon::of(looked, to.geometry().size_bytes));
+    let stake = there.iter().zip(&looked).map(|(drive, looked)| stake::of(drive, looked)).next().unwrap_or_default();
     let empty = Ribbon { size: to.geometry().size_bytes, ..Ribbon::default() };
     Sight {
         source: DriveFacts::new(from.identity(), from.geometry(), prepared.source_ribbon()),
@@ -125,6 +131,7 @@ fn sight(bench: &Bench, prepared: &Prepared) -> Sight {
         after: prepared.target_ribbon(),
         plan: prepared.plan.clone(),
         hazards: prepared.hazards.clone(),
+        stake,
         tail: to.tail(),
         done_before: prepared.unfinished.as_ref().map(|(past, _)| past.done),
         pace: pace(bench, from),
