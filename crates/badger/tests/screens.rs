@@ -236,14 +236,19 @@ fn arrivals_and_departures_show_within_a_second() {
     let from = format!("{}/corvane-vault.drive.toml", screen.dir);
     let to = format!("{}/late.drive.toml", screen.dir);
     let description = std::fs::read_to_string(&from).unwrap().replace("Corvane Vault", "Brindle Late").replace("5E81", "0001");
-    let start = Instant::now();
-    std::fs::write(&to, description).unwrap();
-    screen.wait_for("Brindle Late");
-    assert!(start.elapsed() < Duration::from_millis(1300), "{:?}", start.elapsed());
-    let shown = screen.wait_for("just in");
-    assert!(shown.find("Brindle Late") < shown.find("Brindle 120"), "the newest is on top:\n{shown}");
-    let start = Instant::now();
-    std::fs::remove_file(&to).unwrap();
-    screen.wait_for("7 drives");
-    assert!(start.elapsed() < Duration::from_millis(1300), "{:?}", start.elapsed());
+    // A loaded machine may hold up one look at the screen; of several at least one must be in time, both ways.
+    let mut best = [Duration::MAX; 2];
+    for _ in 0..4 {
+        let start = Instant::now();
+        std::fs::write(&to, &description).unwrap();
+        screen.wait_for("Brindle Late");
+        best[0] = best[0].min(start.elapsed());
+        let shown = screen.wait_for("just in");
+        assert!(shown.find("Brindle Late") < shown.find("Brindle 120"), "the newest is on top:\n{shown}");
+        let start = Instant::now();
+        std::fs::remove_file(&to).unwrap();
+        screen.wait_for("7 drives");
+        best[1] = best[1].min(start.elapsed());
+    }
+    assert!(best.iter().all(|span| *span < Duration::from_secs(1)), "{best:?}");
 }

@@ -310,10 +310,14 @@ impl Cached {
         let mut done = 0;
         while done < buf.len() {
             let place = at + done as u64;
-            let block = self.block(place / BLOCK)?;
             let inner = (place % BLOCK) as usize;
-            let len = (buf.len() - done).min(block.len() - inner);
-            buf[done..done + len].copy_from_slice(&block[inner..inner + len]);
+            let len = (buf.len() - done).min(BLOCK as usize - inner);
+            let out = &mut buf[done..done + len];
+            match self.block(place / BLOCK) {
+                Ok(block) => out.copy_from_slice(&block[inner..inner + len]),
+                // Somewhere in the block is an unreadable place; it must not cost what lies beside it.
+                Err(_) => self.drive.read_at(self.start + place, out).map_err(|error| Finding::new("unreadable", error.to_string()))?,
+            }
             done += len;
         }
         Ok(())
