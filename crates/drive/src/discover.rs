@@ -214,7 +214,9 @@ impl Sysfs {
         identity.removable = self.number(&disk.join("removable")) == Some(1);
         identity.read_only = self.number(&dir.join("ro")) == Some(1);
         let uses = self.uses(dir, mounts, swaps);
-        let system = system.contains(&Footing::Device { major: numbers.0, minor: numbers.1 });
+        // A partition beside the system's own is on the system's disk all the same.
+        let own = |(major, minor)| system.contains(&Footing::Device { major, minor });
+        let system = own(numbers) || self.numbers_of(disk).is_some_and(own);
         Some(Found { identity, geometry, uses, system, numbers: Some(numbers) })
     }
 

@@ -204,3 +204,33 @@ fn a_disk_that_a_recorded_machine_uses_is_refused(#[case] file_name: &str, #[cas
     let tail = candidate.tail();
     assert_eq!(candidate.release(&from, 0, &tail).err().map_or("released", |refusal| refusal.code), code);
 }
+
+#[test]
+fn a_partition_beside_the_systems_own_is_refused() {
+    use badger_drive::discover::Sysfs;
+    use std::os::unix::fs::MetadataExt;
+    let dir = tempfile::tempdir().unwrap();
+    let from = source(&file(&dir, "weir.img", 4));
+    let looped = Loop::over(&file(&dir, "part.img", 8), &[]);
+    let minor = fs::metadata(&looped.0).unwrap().rdev() & 0xff;
+    // An imagined machine on whose disk 8:0 the root is partition 2 and this loop device partition 3.
+    let root = dir.path().join("machine");
+    fs::create_dir_all(root.join("sys/dev/block")).unwrap();
+    fs::create_dir_all(root.join("proc/self")).unwrap();
+    for (name, numbers, link) in
+        [("sda", "8:0".to_string(), "sda"), ("sda/sda2", "8:2".into(), "sda/sda2"), ("sda/sda3", format!("7:{minor}"), "sda/sda3")]
+    {
+        let device = root.join("sys/block").join(name);
+        fs::create_dir_all(&device).unwrap();
+        fs::write(device.join("dev"), &numbers).unwrap();
+        fs::write(device.join("size"), "16384").unwrap();
+        if name != "sda" {
+            fs::write(device.join("partition"), "1").unwrap();
+        }
+        symlink(format!("../../block/{link}"), root.join(format!("sys/dev/block/{numbers}"))).unwrap();
+    }
+    fs::write(root.join("proc/self/mountinfo"), "22 1 8:2 / / rw - ext4 /dev/sda2 rw").unwrap();
+    let candidate = Workshop { sysfs: Sysfs::at(&root), ..Workshop::default() }.candidate(&looped.0, None, 512).unwrap();
+    let tail = candidate.tail();
+    assert_eq!(candidate.release(&from, 0, &tail).err().unwrap().code, "system-drive");
+}
