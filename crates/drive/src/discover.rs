@@ -317,6 +317,17 @@ impl Sysfs {
         uses
     }
 
+    /// Mounts of something that stands on this drive by a way of its own: a loop device over the same file, say.
+    pub fn mounted_above(&self, ground: &Ground) -> Vec<Use> {
+        // The drive itself, and the file under it where it is a loop device.
+        let second = ground.chain.get(1).filter(|footing| matches!(footing, Footing::File { .. }));
+        let own: Vec<&Footing> = ground.top().into_iter().chain(second).collect();
+        let above = |mount: &Mount| {
+            mount.numbers.0 != 0 && Ground::of_device(mount.numbers.0, mount.numbers.1, self).chain.iter().any(|footing| own.contains(&footing))
+        };
+        self.mounts().into_iter().filter(above).map(|mount| Use::Mounted(mount.place)).collect()
+    }
+
     fn system_footings(&self, mounts: &[Mount], swaps: &[PathBuf]) -> HashSet<Footing> {
         let mut set = HashSet::new();
         for mount in mounts.iter().filter(|mount| SYSTEM_PLACES.iter().any(|place| mount.place == Path::new(place))) {

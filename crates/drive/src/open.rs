@@ -155,6 +155,12 @@ impl Workshop {
                 (Kind::Simulated(clock), drive.identity().clone(), drive.geometry(), Vec::new(), false)
             }
         };
+        let mut uses = uses;
+        for used in self.sysfs.mounted_above(&ground) {
+            if !uses.contains(&used) {
+                uses.push(used);
+            }
+        }
         Ok(Candidate { kind, identity, geometry, ground, uses, system })
     }
 

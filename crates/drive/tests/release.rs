@@ -234,3 +234,20 @@ fn a_partition_beside_the_systems_own_is_refused() {
     let tail = candidate.tail();
     assert_eq!(candidate.release(&from, 0, &tail).err().unwrap().code, "system-drive");
 }
+
+#[test]
+fn a_file_that_is_mounted_by_another_way_is_refused() {
+    let dir = tempfile::tempdir().unwrap();
+    let from = source(&file(&dir, "weir.img", 4));
+    let disk = file(&dir, "disk.img", 64);
+    assert!(Command::new("mke2fs").args(["-q", "-F"]).arg(&disk).status().unwrap().success());
+    let (mounted, other) = (Loop::over(&disk, &[]), Loop::over(&disk, &[]));
+    let place = dir.path().join("mnt");
+    fs::create_dir(&place).unwrap();
+    let tail = Workshop::default().candidate(&other.0, None, 512).unwrap().tail();
+    assert!(Command::new("mount").args(["-o", "ro"]).arg(&mounted.0).arg(&place).status().unwrap().success());
+    let codes = (refused(&from, &disk, "disk"), refused(&from, &other.0, &tail));
+    assert!(Command::new("umount").arg(&place).status().unwrap().success());
+    assert_eq!(codes, ("target-mounted", "target-mounted"));
+    assert_eq!(refused(&from, &other.0, &tail), "released");
+}
