@@ -51,8 +51,7 @@ fn volume(bench: &Bench, named: &str) -> Result<Box<dyn FileSystem>, Refusal> {
         }
     };
     let partition = partition.ok_or_else(|| Refusal::new("no-partition", format!("{} has no such partition", path.display())))?;
-    let sector = u64::from(found.sector);
-    let (start, len) = (partition.start.saturating_mul(sector), partition.sectors.saturating_mul(sector));
+    let (start, len) = found.place(partition);
     badger_fs::open(&drive, start, len).map_err(|finding| Refusal::new(finding.code, format!("{named}: {}", finding.text)))
 }
 

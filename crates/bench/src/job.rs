@@ -117,12 +117,6 @@ impl Bench {
         Ledger::open(&self.ledger)
     }
 
-    fn journals(&self) -> PathBuf {
-        let mut name = self.ledger.file_stem().unwrap_or_default().to_os_string();
-        name.push("-journals");
-        self.ledger.with_file_name(name)
-    }
-
     /// Looks at both drives and makes the plan. Nothing is written, nothing is created.
     ///
     /// # Errors
@@ -138,7 +132,7 @@ impl Bench {
         let here = Side { key: source.key(), size_bytes: geometry.size_bytes, sector: geometry.logical_sector };
         let there = Side { key: candidate.key(), size_bytes: candidate.geometry().size_bytes, sector: candidate.geometry().logical_sector };
         let mut plan = plan::exact(&looked.table, &here, &there, order.ids, random)?;
-        let past = Journal::peek(&self.journals(), &here.key, &there.key)
+        let past = Journal::peek(&ledger::journals_beside(&self.ledger), &here.key, &there.key)
             .map_err(|error| Refusal::new("journal", format!("the journal of the unfinished run: {error}")))?;
         let mut unfinished = None;
         if let Some((begun, job, past)) = past.filter(|_| !order.restart) {

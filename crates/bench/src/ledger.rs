@@ -107,6 +107,13 @@ pub struct Ledger {
     path: PathBuf,
 }
 
+/// The directory of journals that belongs to the ledger at `path`, whether it is open or not.
+pub(crate) fn journals_beside(path: &Path) -> PathBuf {
+    let mut name = path.file_stem().unwrap_or_default().to_os_string();
+    name.push("-journals");
+    path.with_file_name(name)
+}
+
 /// Seconds since 1970, now.
 pub fn now() -> i64 {
     jiff::Timestamp::now().as_second()
@@ -186,9 +193,7 @@ impl Ledger {
 
     /// Where the journals of unfinished runs are.
     pub fn journals(&self) -> PathBuf {
-        let mut name = self.path.file_stem().unwrap_or_default().to_os_string();
-        name.push("-journals");
-        self.path.with_file_name(name)
+        journals_beside(&self.path)
     }
 
     fn wrap<T>(&self, result: rusqlite::Result<T>) -> Result<T, Error> {

@@ -37,10 +37,9 @@ const NAMED: usize = 3;
 /// Looks at the files of a drive, each volume from its root downward, until there were enough.
 pub fn of(drive: &Source, looked: &Looked) -> Stake {
     let mut stake = Stake::default();
-    let sector = u64::from(looked.table.sector);
     for partition in looked.table.data_partitions() {
         let Some(volume) = looked.volume(partition.number) else { continue };
-        let (start, len) = (partition.start.saturating_mul(sector), partition.sectors.saturating_mul(sector));
+        let (start, len) = looked.table.place(partition);
         let Ok(fs) = badger_fs::open(drive, start, len) else { continue };
         let Ok(root) = fs.root() else { continue };
         let name = if volume.label.is_empty() { partition.number.to_string() } else { volume.label.clone() };

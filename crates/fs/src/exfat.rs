@@ -190,10 +190,6 @@ impl FileSystem for ExFat {
         read_pieces(&self.volume, &self.pieces(file)?, file.size, offset, buf)
     }
 
-    fn link(&self, _link: &Node) -> Result<Name> {
-        Err(Finding::new("no-links", "this format has no symbolic links"))
-    }
-
     fn is_case_sensitive(&self) -> bool {
         false
     }

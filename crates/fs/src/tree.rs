@@ -166,8 +166,10 @@ pub trait FileSystem: Send + Sync {
     /// Reads from byte `offset` of a file; gives how many bytes were read, 0 at its end.
     fn read(&self, file: &Node, offset: u64, buf: &mut [u8]) -> Result<usize>;
 
-    /// The target of a symbolic link.
-    fn link(&self, link: &Node) -> Result<Name>;
+    /// The target of a symbolic link; a format without them has none to give.
+    fn link(&self, _link: &Node) -> Result<Name> {
+        Err(Finding::new("no-links", "this format has no symbolic links"))
+    }
 
     /// Whether upper and lower case name different entries.
     fn is_case_sensitive(&self) -> bool;

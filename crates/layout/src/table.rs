@@ -137,6 +137,12 @@ impl Table {
         all
     }
 
+    /// First byte and length in bytes of a partition; what no drive could hold stops at the largest number.
+    pub fn place(&self, partition: &Partition) -> (u64, u64) {
+        let sector = u64::from(self.sector);
+        (partition.start.saturating_mul(sector), partition.sectors.saturating_mul(sector))
+    }
+
     /// The partition that holds a sector.
     pub fn at_sector(&self, sector: u64) -> Option<&Partition> {
         self.data_partitions().into_iter().find(|partition| (partition.start..partition.end()).contains(&sector))

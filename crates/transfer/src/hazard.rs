@@ -51,12 +51,9 @@ impl Looked {
     pub fn at(source: &Source) -> Self {
         let table = table::read(&**source);
         let mut volumes = volumes(&**source, &table);
-        let sector = u64::from(table.sector);
         for (number, volume) in volumes.iter_mut().filter(|(_, volume)| volume.kind == badger_fs::Kind::Ntfs && volume.state != State::Damaged) {
-            let place = table.partitions.iter().find(|partition| partition.number == *number);
-            let Some((start, len)) = place.and_then(|place| Some((place.start.checked_mul(sector)?, place.sectors.checked_mul(sector)?))) else {
-                continue;
-            };
+            let Some(partition) = table.partitions.iter().find(|partition| partition.number == *number) else { continue };
+            let (start, len) = table.place(partition);
             if badger_fs::open(source, start, len).is_ok_and(|fs| badger_fs::ntfs::is_asleep(&*fs)) {
                 volume.state = State::Hibernated;
             }
