@@ -124,14 +124,7 @@ pub fn check(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal>
     let mut line = Line::new("table", result, format!("{} with {} partitions {text}", table.kind.word(), table.data_partitions().len()));
     line.evidence = table.problems.iter().map(|problem| format!("{}: {}", problem.code, problem.text)).collect();
     lines.push(line);
-    for (number, volume) in &looked.volumes {
-        let (result, text) = if volume.problems.is_empty() {
-            (Verdict::NotChecked, "recognised; its inside was not looked at".to_string())
-        } else {
-            (Verdict::Fails, volume.problems.join("; "))
-        };
-        lines.push(Line::new("file-system", result, format!("partition {number}, {}: {text}", volume.kind.word())));
-    }
+    lines.extend(badger_transfer::volumes::check(&source, &looked));
     lines.push(Line::new("boot", Verdict::NotChecked, "starting up was not looked at"));
     lines.push(Line::new("licence", Verdict::NotChecked, "the licence was not looked at"));
     if common.json {

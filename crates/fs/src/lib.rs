@@ -1,15 +1,23 @@
-//! File systems: recognising them by their signatures, walking and reading them. Nothing here writes.
+//! File systems: recognising them by their signatures, walking, reading and checking them, and telling what is in use.
+//! Nothing here writes.
 
+mod bits;
+pub mod cached;
+pub mod content;
 pub mod exfat;
 pub mod ext;
 pub mod fat;
 pub mod ntfs;
 pub mod recognise;
+pub mod survey;
 pub mod tree;
+mod unpack;
 
 use badger_drive::Source;
+pub use content::Content;
 pub use recognise::{Kind, State, Volume, recognise};
-pub use tree::{FileSystem, Finding};
+pub use survey::{Survey, Use};
+pub use tree::{FileSystem, Finding, Weight};
 
 /// Opens the volume in `len` bytes at byte `start` of a drive for walking.
 ///
@@ -17,7 +25,7 @@ pub use tree::{FileSystem, Finding};
 /// A finding where nothing is recognised, where the format is not walked yet, or where its first structure is broken.
 pub fn open(drive: &Source, start: u64, len: u64) -> tree::Result<Box<dyn FileSystem>> {
     let volume = recognise(&**drive, start, len).ok_or_else(|| Finding::new("not-recognised", "no known file system stands there"))?;
-    let cached = tree::Cached::new(drive.clone(), start, len);
+    let cached = cached::Cached::new(drive.clone(), start, len);
     match volume.kind {
         Kind::Fat12 | Kind::Fat16 | Kind::Fat32 => Ok(Box::new(fat::Fat::open(cached)?)),
         Kind::Ext2 | Kind::Ext3 | Kind::Ext4 => Ok(Box::new(ext::Ext::open(cached)?)),

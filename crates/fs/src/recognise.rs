@@ -310,11 +310,17 @@ fn exfat(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
 
 /// The kernel's documentation of ext4, "Super Block".
 fn ext(stretch: &Stretch) -> Option<Volume> {
-    let block = stretch.read(1024, 1024).filter(|block| le16(block, 56) == 0xef53)?;
+    let first = stretch.read(1024, 1024);
+    let is_right = |block: &Vec<u8>| crate::ext::super_block(block).is_some();
+    let copy = || crate::ext::BACKUPS.iter().find_map(|at| stretch.read(*at, 1024).filter(|block| is_right(block) && le16(block, 90) == 1));
+    let (block, copied) = match first {
+        Some(block) if is_right(&block) => (block, false),
+        first => match copy() {
+            Some(block) => (block, true),
+            None => (first.filter(|block| le16(block, 56) == 0xef53 && le32(block, 24) <= 6)?, false),
+        },
+    };
     let shift = le32(&block, 24);
-    if shift > 6 {
-        return None;
-    }
     let size = 1024u64 << shift;
     let (compatible, incompatible, read_only) = (le32(&block, 92), le32(&block, 96), le32(&block, 100));
     let wide = incompatible & 0x80 != 0;
@@ -331,7 +337,10 @@ fn ext(stretch: &Stretch) -> Option<Volume> {
     volume.label = text(&block[120..136]);
     // Bit 2 of the incompatible features: the journal holds changes that are not carried out yet.
     let state = le16(&block, 58);
-    if state & 2 != 0 {
+    if copied {
+        volume.state = State::Damaged;
+        volume.problems.push("its super block is damaged; a copy of it is used".into());
+    } else if state & 2 != 0 {
         volume.state = State::Damaged;
         volume.problems.push("its system noted errors in it".into());
     } else if state & 1 == 0 || incompatible & 4 != 0 {

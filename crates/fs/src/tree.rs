@@ -2,10 +2,22 @@
 //!
 //! Reading only. A broken structure costs what it holds, not the volume: it becomes a [`Finding`] and the walk goes on.
 
-use badger_drive::Source;
+use crate::cached::Cached;
+use crate::content::Content;
+use crate::survey::Survey;
 use serde::Serialize;
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex};
+
+/// How much a finding matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Weight {
+    /// Good to know; nothing is lost by it.
+    Note,
+    /// Costs a file, or space; what is in use is still known.
+    Fault,
+    /// What is in use cannot be told from what is free.
+    Grave,
+}
 
 /// Something wrong in a volume. `code` is stable.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -14,11 +26,28 @@ pub struct Finding {
     pub code: &'static str,
     /// What and where.
     pub text: String,
+    /// How much it matters.
+    pub weight: Weight,
+    /// Byte of the volume, where one place can be named.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at: Option<u64>,
 }
 
 impl Finding {
     pub(crate) fn new(code: &'static str, text: impl Into<String>) -> Self {
-        Self { code, text: text.into() }
+        Self { code, text: text.into(), weight: Weight::Fault, at: None }
+    }
+
+    pub(crate) fn note(code: &'static str, text: impl Into<String>) -> Self {
+        Self { weight: Weight::Note, ..Self::new(code, text) }
+    }
+
+    pub(crate) fn grave(code: &'static str, text: impl Into<String>) -> Self {
+        Self { weight: Weight::Grave, ..Self::new(code, text) }
+    }
+
+    pub(crate) fn at(self, byte: u64) -> Self {
+        Self { at: Some(byte), ..self }
     }
 }
 
@@ -37,6 +66,21 @@ pub struct Name {
 impl Name {
     pub(crate) fn from_bytes(bytes: &[u8]) -> Self {
         Self { bytes: bytes.to_vec(), shown: String::from_utf8_lossy(bytes).into_owned() }
+    }
+
+    /// UTF-16 that may not be valid: a half of a pair that stands alone becomes the three bytes its number would have
+    /// (WTF-8), so that no two names become one.
+    pub(crate) fn from_units(units: &[u16]) -> Self {
+        let (mut bytes, mut shown) = (Vec::with_capacity(units.len()), String::with_capacity(units.len()));
+        for unit in char::decode_utf16(units.iter().copied()) {
+            let unit = unit.map_err(|alone| alone.unpaired_surrogate());
+            match unit {
+                Ok(letter) => bytes.extend(letter.encode_utf8(&mut [0; 4]).as_bytes()),
+                Err(alone) => bytes.extend([0xe0 | (alone >> 12) as u8, 0x80 | (alone >> 6 & 63) as u8, 0x80 | (alone & 63) as u8]),
+            }
+            shown.push(unit.unwrap_or('\u{fffd}'));
+        }
+        Self { bytes, shown }
     }
 }
 
@@ -101,6 +145,10 @@ pub struct Node {
     pub created: Option<Time>,
     /// Permission bits, where the format has them.
     pub mode: Option<u32>,
+    /// User and group by number, where the format has them.
+    pub owner: Option<(u32, u32)>,
+    /// How many names it has.
+    pub links: u32,
     /// Attribute bits, where the format has them: read-only 1, hidden 2, system 4, archive 32.
     pub attributes: u32,
     /// Where its bytes begin, for formats that say so in the entry.
@@ -151,20 +199,49 @@ pub struct Piece {
     pub len: u64,
 }
 
+/// A further stream of a file, beside its content.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Stream {
+    /// Its name.
+    pub name: Name,
+    /// Bytes.
+    pub size: u64,
+}
+
+/// How finely a format keeps its times, in nanoseconds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Resolution {
+    /// Last change.
+    pub modified: u64,
+    /// Last reading.
+    pub accessed: u64,
+    /// Making.
+    pub created: u64,
+}
+
 /// A volume that can be walked.
 pub trait FileSystem: Send + Sync {
+    /// The bytes it stands on.
+    fn volume(&self) -> &Cached;
+
     /// The directory everything starts from.
     fn root(&self) -> Result<Node>;
 
     /// The entries of a directory.
     fn list(&self, directory: &Node) -> Listing;
 
-    /// Where a file's bytes lie, in order, up to its size. Data that lies inside a structure of the format has no
-    /// pieces; [`FileSystem::read`] gives it all the same.
-    fn pieces(&self, file: &Node) -> Result<Vec<Piece>>;
+    /// Opens a file's content, or one of its further streams by name.
+    fn open(&self, file: &Node, stream: &str) -> Result<Content>;
 
-    /// Reads from byte `offset` of a file; gives how many bytes were read, 0 at its end.
-    fn read(&self, file: &Node, offset: u64, buf: &mut [u8]) -> Result<usize>;
+    /// The streams of a file or directory beside its content; most formats have none.
+    fn streams(&self, _node: &Node) -> Result<Vec<Stream>> {
+        Ok(Vec::new())
+    }
+
+    /// Extended attributes: full name and value; most formats have none.
+    fn attributes(&self, _node: &Node) -> Result<Vec<(String, Vec<u8>)>> {
+        Ok(Vec::new())
+    }
 
     /// The target of a symbolic link; a format without them has none to give.
     fn link(&self, _link: &Node) -> Result<Name> {
@@ -172,7 +249,26 @@ pub trait FileSystem: Send + Sync {
     }
 
     /// Whether upper and lower case name different entries.
-    fn is_case_sensitive(&self) -> bool;
+    fn is_case_sensitive(&self) -> bool {
+        false
+    }
+
+    /// Whether two names are one by the format's rules.
+    fn is_same_name(&self, a: &str, b: &str) -> bool {
+        a == b || !self.is_case_sensitive() && a.to_uppercase() == b.to_uppercase()
+    }
+
+    /// How finely times are kept.
+    fn resolution(&self) -> Resolution;
+
+    /// Goes over every structure of the volume: what is in use and for what, and everything that is wrong.
+    fn survey(&self) -> Survey;
+
+    /// Reads from byte `offset` of a file; gives how many bytes were read, 0 at its end. For a single read only:
+    /// whoever reads a file through opens it once.
+    fn read(&self, file: &Node, offset: u64, buf: &mut [u8]) -> Result<usize> {
+        self.open(file, "")?.read(self.volume(), offset, buf)
+    }
 }
 
 /// Deepest directory that is followed.
@@ -185,9 +281,10 @@ pub fn find(fs: &dyn FileSystem, path: &str) -> Result<Node> {
         if node.kind != NodeKind::Directory {
             return Err(Finding::new("not-a-directory", format!("what comes before \"{part}\" in {path} is no directory")));
         }
-        let same = |entry: &Entry| entry.name.shown == part || !fs.is_case_sensitive() && entry.name.shown.to_lowercase() == part.to_lowercase();
-        node =
-            fs.list(&node).entries.into_iter().find(same).ok_or_else(|| Finding::new("not-found", format!("there is no \"{part}\" in {path}")))?.node;
+        let entries = fs.list(&node).entries;
+        let exact = entries.iter().position(|entry| entry.name.shown == part);
+        let found = exact.or_else(|| entries.iter().position(|entry| fs.is_same_name(&entry.name.shown, part)));
+        node = found.map(|at| entries[at].clone()).ok_or_else(|| Finding::new("not-found", format!("there is no \"{part}\" in {path}")))?.node;
     }
     Ok(node)
 }
@@ -216,125 +313,4 @@ pub fn walk(fs: &dyn FileSystem, from: Node, path: &str, each: &mut dyn FnMut(&s
         waiting.extend(below.into_iter().rev());
     }
     findings
-}
-
-/// Reads through pieces that lie one after the other in a volume.
-pub(crate) fn read_pieces(volume: &Cached, pieces: &[Piece], size: u64, offset: u64, buf: &mut [u8]) -> Result<usize> {
-    let end = size.min(offset.saturating_add(buf.len() as u64));
-    let (mut start, mut done) = (0u64, 0usize);
-    for piece in pieces {
-        let stop = start.saturating_add(piece.len);
-        let at = offset + done as u64;
-        if at < end && at < stop {
-            let len = (stop.min(end) - at) as usize;
-            let out = &mut buf[done..done + len];
-            match piece.at {
-                Some(place) => volume.read_into(place + (at - start), out)?,
-                None => out.fill(0),
-            }
-            done += len;
-        }
-        start = stop;
-    }
-    Ok(done)
-}
-
-/// Bytes of one cached block, and how many are kept: 64 MiB at the most.
-const BLOCK: u64 = 64 << 10;
-const MOST_BLOCKS: usize = 1024;
-
-/// A volume on a drive, read through a cache of limited size.
-pub struct Cached {
-    drive: Source,
-    start: u64,
-    len: u64,
-    blocks: Mutex<Blocks>,
-}
-
-#[derive(Default)]
-struct Blocks {
-    held: HashMap<u64, (Arc<[u8]>, u64)>,
-    turn: u64,
-}
-
-impl Cached {
-    /// `len` bytes from byte `start` of a drive on.
-    pub fn new(drive: Source, start: u64, len: u64) -> Self {
-        let len = len.min(drive.geometry().size_bytes.saturating_sub(start));
-        Self { drive, start, len, blocks: Mutex::default() }
-    }
-
-    /// Bytes of the volume.
-    pub fn len(&self) -> u64 {
-        self.len
-    }
-
-    /// Whether there is nothing at all.
-    pub fn is_empty(&self) -> bool {
-        self.len == 0
-    }
-
-    fn block(&self, number: u64) -> Result<Arc<[u8]>> {
-        let mut blocks = self.blocks.lock().expect("cache lock");
-        blocks.turn += 1;
-        let turn = blocks.turn;
-        if let Some((bytes, used)) = blocks.held.get_mut(&number) {
-            *used = turn;
-            return Ok(bytes.clone());
-        }
-        let at = number * BLOCK;
-        let mut bytes = vec![0; BLOCK.min(self.len - at) as usize];
-        self.drive.read_at(self.start + at, &mut bytes).map_err(|error| Finding::new("unreadable", error.to_string()))?;
-        let bytes: Arc<[u8]> = bytes.into();
-        if blocks.held.len() >= MOST_BLOCKS {
-            // The older half goes at once, so that the search for it is rare.
-            let mut turns: Vec<u64> = blocks.held.values().map(|(_, used)| *used).collect();
-            turns.sort_unstable();
-            let middle = turns[turns.len() / 2];
-            blocks.held.retain(|_, (_, used)| *used > middle);
-        }
-        blocks.held.insert(number, (bytes.clone(), turn));
-        Ok(bytes)
-    }
-
-    /// Fills `buf` from byte `at` of the volume.
-    ///
-    /// # Errors
-    /// A finding where it lies outside or cannot be read.
-    pub fn read_into(&self, at: u64, buf: &mut [u8]) -> Result<()> {
-        if at.checked_add(buf.len() as u64).is_none_or(|end| end > self.len) {
-            return Err(Finding::new("outside", format!("byte {at} lies outside of the volume")));
-        }
-        // Large reads of file content would only push everything else out.
-        if buf.len() as u64 >= 4 * BLOCK {
-            return self.drive.read_at(self.start + at, buf).map_err(|error| Finding::new("unreadable", error.to_string()));
-        }
-        let mut done = 0;
-        while done < buf.len() {
-            let place = at + done as u64;
-            let inner = (place % BLOCK) as usize;
-            let len = (buf.len() - done).min(BLOCK as usize - inner);
-            let out = &mut buf[done..done + len];
-            match self.block(place / BLOCK) {
-                Ok(block) => out.copy_from_slice(&block[inner..inner + len]),
-                // Somewhere in the block is an unreadable place; it must not cost what lies beside it.
-                Err(_) => self.drive.read_at(self.start + place, out).map_err(|error| Finding::new("unreadable", error.to_string()))?,
-            }
-            done += len;
-        }
-        Ok(())
-    }
-
-    /// `len` bytes at `at`, 16 MiB at the most.
-    ///
-    /// # Errors
-    /// See [`Cached::read_into`].
-    pub fn read(&self, at: u64, len: usize) -> Result<Vec<u8>> {
-        if len > 16 << 20 {
-            return Err(Finding::new("too-long", format!("a structure claims {len} bytes")));
-        }
-        let mut bytes = vec![0; len];
-        self.read_into(at, &mut bytes)?;
-        Ok(bytes)
-    }
 }

@@ -124,7 +124,7 @@ fn a_cut_chain_costs_the_file_and_no_other() {
     let mut bytes = fat();
     let fs = open(bytes.clone());
     let node = tree::find(&*fs, "/a longer name 2.txt").unwrap();
-    let first = fs.pieces(&node).unwrap()[0].at.unwrap();
+    let first = fs.open(&node, "").unwrap().pieces()[0].at.unwrap();
     let reserved = u16::from_le_bytes([bytes[14], bytes[15]]) as usize * 512;
     let table_len = usize::from(u16::from_le_bytes([bytes[22], bytes[23]])) * 512;
     let data = reserved + 2 * table_len + usize::from(u16::from_le_bytes([bytes[17], bytes[18]])) * 32;

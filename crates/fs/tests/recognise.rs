@@ -107,7 +107,7 @@ fn a_volume_cut_short_is_damaged(#[case] command: &[&str], #[case] mib: u64) {
 
 #[rstest]
 #[case::fat32(&["mkfs.fat", "-F", "32"], 100, 32 * 512 + 7, 0x07)]
-#[case::ext4(&["mke2fs", "-q", "-F", "-t", "ext4"], 50, 1024 + 58, 0x00)]
+#[case::ext4(&["mke2fs", "-q", "-F", "-t", "ext4", "-O", "^metadata_csum"], 50, 1024 + 58, 0x00)]
 #[case::exfat(&["mkfs.exfat"], 100, 106, 0x02)]
 fn a_volume_in_use_is_dirty(#[case] command: &[&str], #[case] mib: u64, #[case] at: usize, #[case] byte: u8) {
     let (_dir, path) = image(mib * MIB);
@@ -115,6 +115,17 @@ fn a_volume_in_use_is_dirty(#[case] command: &[&str], #[case] mib: u64, #[case] 
     let mut bytes = fs::read(&path).unwrap();
     bytes[at] = byte;
     assert_eq!(recognise(&MemoryMedium::new(bytes, 512), 0, mib * MIB).unwrap().state, State::Dirty);
+}
+
+#[test]
+fn a_volume_without_its_super_block_is_known_by_a_copy() {
+    let (_dir, path) = image(50 * MIB);
+    run(&["mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", "-L", "Lock log", path.to_str().unwrap()]);
+    let mut bytes = fs::read(&path).unwrap();
+    bytes[1024..2048].fill(0);
+    let volume = recognise(&MemoryMedium::new(bytes, 512), 0, 50 * MIB).unwrap();
+    assert_eq!((volume.kind, volume.state, volume.label.as_str()), (Kind::Ext4, State::Damaged, "Lock log"));
+    assert!(volume.problems[0].contains("copy"), "{:?}", volume.problems);
 }
 
 #[test]

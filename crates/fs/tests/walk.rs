@@ -1,75 +1,21 @@
 //! Volumes made and filled by the system's own tools are walked, and everything found is compared with what went in or
 //! with what the system's own driver shows.
 
+mod support;
+
+use badger_drive::Source;
 use badger_drive::medium::MemoryMedium;
-use badger_drive::{Source, Workshop};
 use badger_fs::tree::{self, NodeKind};
 use badger_fs::{FileSystem, Finding};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::os::unix::fs::{FileExt, MetadataExt, symlink};
-use std::path::{Path, PathBuf};
+use std::os::unix::fs::{FileExt, MetadataExt};
+use std::path::Path;
 use std::process::Command;
 use std::sync::{Arc, OnceLock};
-use tempfile::TempDir;
-
-const MIB: u64 = 1 << 20;
-
-fn run(command: &[&str]) {
-    let out = Command::new(command[0]).args(&command[1..]).output().unwrap_or_else(|error| panic!("{}: {error}", command[0]));
-    assert!(out.status.success(), "{command:?}: {}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
-}
-
-fn noise(len: usize, seed: u64) -> Vec<u8> {
-    let mut state = seed | 1;
-    (0..len.div_ceil(8))
-        .flat_map(|_| {
-            state ^= state << 13;
-            state ^= state >> 7;
-            state ^= state << 17;
-            state.to_le_bytes()
-        })
-        .take(len)
-        .collect()
-}
-
-/// A folder such as people have: deep and wide, long and foreign names, empty, small and large files.
-fn people(plain: bool) -> TempDir {
-    let dir = tempfile::tempdir().unwrap();
-    let put = |path: &str, bytes: &[u8]| {
-        let path = dir.path().join(path);
-        fs::create_dir_all(path.parent().unwrap()).unwrap();
-        fs::write(path, bytes).unwrap();
-    };
-    put("empty.txt", b"");
-    put("Counts/2026/a rather long name of a fish-count sheet, as people write them.csv", &noise(5000, 1));
-    put("Partituren/Übung für Männerstimmen – Fassung 2.txt", b"do re mi");
-    put("UPPER.TXT", b"upper");
-    put("lower.txt", b"lower");
-    put("Mixed.Case.Name", &noise(70_000, 2));
-    for size in [1usize, 59, 60, 61, 140, 511, 512, 513, 4095, 4096, 4097, 65_536] {
-        put(&format!("sizes/{size}.bin"), &noise(size, size as u64));
-    }
-    for number in 0..700 {
-        put(&format!("wide/count-{number:04}-of-the-weir.csv"), format!("{number}\n").as_bytes());
-    }
-    let deep: String = (0..30).map(|level| format!("level-{level}/")).collect();
-    put(&format!("{deep}bottom.txt"), b"deep down");
-    put("large.wav", &noise(6 << 20, 9));
-    if !plain {
-        symlink("Counts/2026", dir.path().join("short-link")).unwrap();
-        symlink(format!("/{}", "long-target/".repeat(12)), dir.path().join("long-link")).unwrap();
-        fs::hard_link(dir.path().join("lower.txt"), dir.path().join("same-file.txt")).unwrap();
-        run(&["mkfifo", dir.path().join("pipe").to_str().unwrap()]);
-        let sparse = File::create(dir.path().join("sparse.db")).unwrap();
-        sparse.set_len(40 << 20).unwrap();
-        sparse.write_all_at(&noise(10_000, 4), 9 << 20).unwrap();
-        sparse.write_all_at(b"end", (40 << 20) - 3).unwrap();
-    }
-    dir
-}
+use support::{MIB, fill_exfat, image, noise, open, people, run};
 
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct Seen {
@@ -132,17 +78,19 @@ fn by_us(fs: &dyn FileSystem) -> (BTreeMap<String, Seen>, Vec<Finding>) {
     (seen.collect(), findings)
 }
 
-fn open(path: &Path) -> Box<dyn FileSystem> {
-    let source = Workshop::default().source(path).unwrap();
-    let size = source.geometry().size_bytes;
-    badger_fs::open(&source, 0, size).unwrap()
-}
-
-fn image(mib: u64) -> (TempDir, PathBuf) {
-    let dir = tempfile::tempdir().unwrap();
-    let path = dir.path().join("volume.img");
-    File::create(&path).unwrap().set_len(mib * MIB).unwrap();
-    (dir, path)
+/// A volume its own tools made has no faults, and every file lies on what is known to be in use.
+fn assert_sound(fs: &dyn FileSystem, seen: &BTreeMap<String, Seen>) {
+    let survey = fs.survey();
+    assert_eq!(survey.findings, []);
+    let directories = seen.values().filter(|seen| seen.kind == NodeKind::Directory).count() as u64;
+    assert!((directories..directories + 12).contains(&survey.directories), "{} of {directories}", survey.directories);
+    tree::walk(fs, fs.root().unwrap(), "/", &mut |path, entry| {
+        let content = fs.open(&entry.node, "").ok().filter(|_| entry.node.kind == NodeKind::File);
+        for piece in content.iter().flat_map(|content| content.pieces()) {
+            let held = |at: u64| survey.usage.total_within(at..at + piece.len, |use_| *use_ == badger_fs::Use::Data);
+            assert!(piece.at.is_none_or(|at| held(at) == piece.len), "{path}");
+        }
+    });
 }
 
 #[rstest]
@@ -163,8 +111,10 @@ fn an_ext_volume_is_read_as_its_own_driver_reads_it(#[case] options: &[&str]) {
     let (dir, path) = image(120);
     let data = people(false);
     run(&[&["mke2fs", "-q", "-F"], options, &["-d", data.path().to_str().unwrap(), path.to_str().unwrap()]].concat());
-    let (ours, findings) = by_us(&*open(&path));
+    let volume = open(&path);
+    let (ours, findings) = by_us(&*volume);
     assert_eq!(findings, []);
+    assert_sound(&*volume, &ours);
     let place = dir.path().join("mnt");
     fs::create_dir(&place).unwrap();
     run(&["mount", "-o", "loop,ro", path.to_str().unwrap(), place.to_str().unwrap()]);
@@ -194,6 +144,7 @@ fn a_fat_volume_gives_back_what_went_in(#[case] mib: u64, #[case] options: &[&st
     run(&["fsck.fat", "-n", path.to_str().unwrap()]);
     let (ours, findings) = by_us(&*open(&path));
     assert_eq!(findings, []);
+    assert_sound(&*open(&path), &ours);
     let theirs = by_system(data.path());
     assert_eq!(ours.len(), theirs.len());
     for (path, seen) in &theirs {
@@ -230,7 +181,8 @@ fn an_exfat_volume_is_read_as_its_driver_reads_it(#[case] options: &[&str]) {
     let fs = open(&path);
     let (ours, findings) = by_us(&*fs);
     assert_eq!(findings, []);
-    assert!(fs.pieces(&tree::find(&*fs, "/one.log").unwrap()).unwrap().len() > 3);
+    assert_sound(&*fs, &ours);
+    assert!(fs.open(&tree::find(&*fs, "/one.log").unwrap(), "").unwrap().pieces().len() > 3);
     assert_eq!(ours.len(), theirs.len());
     for (path, seen) in &theirs {
         let found = ours.get(path).unwrap_or_else(|| panic!("{path} is missing"));
@@ -274,6 +226,7 @@ fn an_ntfs_volume_is_read_as_its_driver_reads_it(#[case] options: &[&str], #[cas
     let fs = open(&path);
     let (ours, findings) = by_us(&*fs);
     assert_eq!(findings, []);
+    assert_sound(&*fs, &ours);
     for (path, seen) in &theirs {
         // How long a link is its driver tells in letters of its own.
         let size = |seen: &Seen| if seen.kind == NodeKind::Link { 0 } else { seen.size };
@@ -283,7 +236,8 @@ fn an_ntfs_volume_is_read_as_its_driver_reads_it(#[case] options: &[&str], #[cas
     assert_eq!(ours.len(), theirs.len());
     if compressed {
         let node = tree::find(&*fs, "/people/text.log").unwrap();
-        assert_eq!(fs.pieces(&node).unwrap(), [], "it is packed");
+        let content = fs.open(&node, "").unwrap();
+        assert!(content.is_packed() && content.pieces().iter().any(|piece| piece.at.is_none()), "it is packed");
     }
 }
 
@@ -311,23 +265,6 @@ fn a_chain_that_leads_to_itself_ends() {
     let findings = tree::walk(&*fs, fs.root().unwrap(), "/", &mut |_, _| count += 1);
     assert!(findings.iter().any(|finding| finding.code == "fat-chain-loop" || finding.code == "directory-loop"), "{findings:?}");
     assert!(count < 2000, "{count}");
-}
-
-/// Mounts an exFAT image through a loop device, which its driver insists on, and has it filled.
-fn fill_exfat(path: &Path, fill: impl FnOnce(&Path)) {
-    let place = path.with_file_name("mnt");
-    fs::create_dir(&place).unwrap();
-    let mut device = String::new();
-    // Two tests may be given the same free device; one of them tries again.
-    while device.is_empty() {
-        let out = Command::new("losetup").args(["-f", "--show"]).arg(path).output().unwrap();
-        device = String::from_utf8_lossy(&out.stdout).trim().to_string();
-    }
-    run(&["mount.exfat-fuse", &device, place.to_str().unwrap()]);
-    fill(&place);
-    run(&["umount", place.to_str().unwrap()]);
-    run(&["sync"]);
-    run(&["losetup", "-d", &device]);
 }
 
 fn exfat(data: &Path) -> Vec<u8> {
@@ -392,12 +329,16 @@ proptest! {
             tree::walk(&*fs, root, "/", &mut |_, entry| {
                 count += 1;
                 if count < 500 {
-                    let _ = fs.pieces(&entry.node);
+                    let _ = fs.open(&entry.node, "").map(|content| content.pieces().len());
+                    let _ = (fs.streams(&entry.node), fs.attributes(&entry.node));
                     let _ = fs.read(&entry.node, entry.node.size / 2, &mut buffer);
                     let _ = fs.link(&entry.node);
                 }
             });
             prop_assert!(count < 2_000_000);
+            let survey = fs.survey();
+            prop_assert!(survey.findings.len() < 10_000);
+            prop_assert!(survey.usage.iter().all(|(range, _)| range.end <= 5 << 20));
         }
     }
 }

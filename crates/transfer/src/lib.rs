@@ -14,6 +14,7 @@ pub mod report;
 pub mod run;
 pub mod tree;
 pub mod verify;
+pub mod volumes;
 
 pub use control::Control;
 pub use events::{Event, Observer, Phase};

@@ -4,7 +4,8 @@
 //! Follows the publicly documented on-disk structures of NTFS: boot sector, file records with update sequences,
 //! resident and non-resident attributes, run lists.
 
-mod lznt1;
+mod index;
+mod survey;
 mod walk;
 
 use crate::recognise::{State, Stretch};

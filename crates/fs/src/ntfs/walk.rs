@@ -1,57 +1,64 @@
 //! Walking an NTFS volume: the master file table in pieces, attribute lists, directories by their index blocks,
-//! resident, sparse and compressed data, reparse points.
+//! resident, sparse and compressed data, files compressed by the system, named streams, reparse points. Where an index
+//! is damaged the names are taken from the file records themselves.
 
-use super::{attribute, fixed, geometry, lznt1, resident, runs};
-use crate::tree::{Cached, Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Result, Time, push_piece, read_pieces};
+use super::{attribute, fixed, geometry, resident, runs};
+use crate::cached::Cached;
+use crate::content::{Chunks, Content, Form};
+use crate::survey::Survey;
+use crate::tree::{Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Stream, Time, push_piece};
+use crate::unpack::Packing;
 use badger_drive::field::{le16, le32, le64};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::sync::OnceLock;
 
-const ROOT: u64 = 5;
+pub(super) const ROOT: u64 = 5;
+const UPCASE: u64 = 10;
 /// Records below this are the file system's own.
-const FIRST_USER: u64 = 24;
+pub(super) const FIRST_USER: u64 = 24;
 /// Attribute types.
 const STANDARD: u32 = 0x10;
 const LIST: u32 = 0x20;
-const DATA: u32 = 0x80;
-const INDEX_ROOT: u32 = 0x90;
-const INDEX_BLOCKS: u32 = 0xa0;
-const BITMAP: u32 = 0xb0;
+pub(super) const NAME: u32 = 0x30;
+pub(super) const DATA: u32 = 0x80;
+pub(super) const INDEX_ROOT: u32 = 0x90;
+pub(super) const INDEX_BLOCKS: u32 = 0xa0;
+pub(super) const BITMAP: u32 = 0xb0;
 const REPARSE: u32 = 0xc0;
 /// A file of more attribute records than this does not exist.
 const MOST_RECORDS: usize = 4096;
 /// A directory is not read further than this.
-const MOST_DIRECTORY: u64 = 1 << 30;
+pub(super) const MOST_DIRECTORY: u64 = 1 << 30;
+/// Bits of a reference that number the record; the rest counts how often the record was used.
+pub(super) const NUMBER: u64 = 0xffff_ffff_ffff;
 /// Files compressed by the system itself.
 const SYSTEM_COMPRESSED: u32 = 0x8000_0017;
 
 /// An open volume.
 pub struct Ntfs {
     volume: Cached,
-    cluster: u64,
-    record: usize,
-    table: Vec<Piece>,
-    table_size: u64,
+    pub(super) cluster: u64,
+    pub(super) clusters: u64,
+    pub(super) record: usize,
+    pub(super) table: Content,
+    /// Where the copy of the first records lies, in clusters, and whether it had to be used.
+    pub(super) mirror: (u64, bool),
+    upper: OnceLock<Vec<u16>>,
+    /// Directory to the records that name it as theirs; made when an index is found damaged.
+    swept: OnceLock<HashMap<u64, Vec<u64>>>,
 }
 
-/// The bytes behind an attribute.
-enum Bytes {
-    Resident(Vec<u8>),
-    Pieces(Vec<Piece>),
-    /// Pieces as they lie on the disk, and the length of a unit that is packed as one.
-    Packed(Vec<Piece>, u64),
-}
-
-struct Stream {
-    bytes: Bytes,
-    size: u64,
+/// An opened stream, and whether only its owner's system can read it.
+struct Opened {
+    content: Content,
     encrypted: bool,
 }
 
 /// One attribute: its type, its name and its own bytes.
-struct Attribute {
-    code: u32,
-    name: Vec<u16>,
-    bytes: Vec<u8>,
+pub(super) struct Attribute {
+    pub code: u32,
+    pub name: Vec<u16>,
+    pub bytes: Vec<u8>,
 }
 
 fn name_is(attribute: &Attribute, name: &str) -> bool {
@@ -76,28 +83,70 @@ impl Ntfs {
         let boot = volume.read(0, 512)?;
         let geometry = geometry(&boot).ok_or_else(|| Finding::new("ntfs-boot-sector", "the boot sector contradicts itself"))?;
         let mirror = le64(&boot, 56);
-        let mut fs = Self { volume, cluster: geometry.cluster, record: geometry.record, table: Vec::new(), table_size: geometry.record as u64 * 16 };
+        let first = 16 * geometry.record as u64;
+        let mut fs = Self {
+            volume,
+            cluster: geometry.cluster,
+            clusters: geometry.clusters,
+            record: geometry.record,
+            table: Content::held(Vec::new()),
+            mirror: (mirror, false),
+            upper: OnceLock::new(),
+            swept: OnceLock::new(),
+        };
         // The first records lie in one piece; with them the rest of the table is found. The mirror has them too.
-        for start in [geometry.mft, mirror] {
+        for (start, mirrored) in [(geometry.mft, false), (mirror, true)] {
             let Some(at) = start.checked_mul(fs.cluster) else { continue };
-            fs.table = vec![Piece { at: Some(at), len: fs.table_size }];
-            if let Ok(Stream { bytes: Bytes::Pieces(pieces), size, .. }) = fs.stream(0, DATA, "") {
-                (fs.table, fs.table_size) = (pieces, size);
+            fs.table = Content::new(first, vec![Piece { at: Some(at), len: first }], Form::Plain);
+            if let Ok(opened) = fs.stream(0, DATA, "")
+                && !opened.content.pieces().is_empty()
+            {
+                fs.table = opened.content;
+                fs.mirror.1 = mirrored;
                 return Ok(fs);
             }
         }
         Err(Finding::new("ntfs-table", "the first record of the master file table is damaged, in its mirror as well"))
     }
 
-    fn raw_record(&self, number: u64) -> Result<Vec<u8>> {
-        let mut bytes = vec![0; self.record];
-        let at = number.checked_mul(self.record as u64).filter(|at| at + self.record as u64 <= self.table_size);
-        let at = at.ok_or_else(|| broken(number, "there is none of that number"))?;
-        let count = read_pieces(&self.volume, &self.table, self.table_size, at, &mut bytes)?;
-        fixed(bytes, b"FILE").filter(|_| count == self.record).ok_or_else(|| broken(number, "it is torn or overwritten"))
+    /// A record with its update sequence undone; the first ones also from their mirror.
+    pub(super) fn raw_record(&self, number: u64) -> Result<Vec<u8>> {
+        self.table_record(number).or_else(|finding| self.mirrored(number).ok_or(finding))
     }
 
-    fn attributes_in(record: &[u8], out: &mut Vec<Attribute>) {
+    fn mirrored(&self, number: u64) -> Option<Vec<u8>> {
+        let at = self.mirror.0.checked_mul(self.cluster)?.checked_add(number * self.record as u64)?;
+        (number < 4).then(|| fixed(self.volume.read(at, self.record).ok()?, b"FILE")).flatten()
+    }
+
+    fn table_record(&self, number: u64) -> Result<Vec<u8>> {
+        let mut bytes = vec![0; self.record];
+        let at = number.checked_mul(self.record as u64).ok_or_else(|| broken(number, "there is none of that number"))?;
+        match self.table.read(&self.volume, at, &mut bytes)? {
+            0 => Err(broken(number, "there is none of that number")),
+            count => fixed(bytes, b"FILE").filter(|_| count == self.record).ok_or_else(|| broken(number, "it is torn or overwritten")),
+        }
+    }
+
+    /// Upper case of a unit by the volume's own table, by the plainest rule where that is damaged.
+    pub(super) fn upper(&self, unit: u16) -> u16 {
+        let table = self.upper.get_or_init(|| {
+            let read = || -> Result<Vec<u16>> {
+                let content = self.stream(UPCASE, DATA, "")?.content;
+                let mut bytes = vec![0; 128 << 10];
+                let count = content.read(&self.volume, 0, &mut bytes)?;
+                Ok(bytes[..count].chunks_exact(2).map(|unit| le16(unit, 0)).collect())
+            };
+            read().unwrap_or_default()
+        });
+        match table.get(usize::from(unit)) {
+            Some(upper) => *upper,
+            None if unit < 128 => u16::from((unit as u8).to_ascii_uppercase()),
+            None => unit,
+        }
+    }
+
+    pub(super) fn attributes_in(record: &[u8], out: &mut Vec<Attribute>) {
         let mut at = usize::from(le16(record, 20));
         loop {
             let (code, len) = (le32(record, at), le32(record, at + 4) as usize);
@@ -113,7 +162,7 @@ impl Ntfs {
     }
 
     /// All attributes of a file, those in its extension records too.
-    fn attributes(&self, number: u64) -> Result<(Vec<u8>, Vec<Attribute>)> {
+    pub(super) fn all_attributes(&self, number: u64) -> Result<(Vec<u8>, Vec<Attribute>)> {
         let base = self.raw_record(number)?;
         let mut out = Vec::new();
         Self::attributes_in(&base, &mut out);
@@ -123,7 +172,7 @@ impl Ntfs {
             None => {
                 let size = le64(list, 48).min(1 << 20);
                 let mut bytes = vec![0; size as usize];
-                let count = read_pieces(&self.volume, &self.pieces_of(list)?, size, 0, &mut bytes)?;
+                let count = Content::new(size, self.pieces_of(list)?, Form::Plain).read(&self.volume, 0, &mut bytes)?;
                 bytes.truncate(count);
                 bytes
             }
@@ -167,17 +216,17 @@ impl Ntfs {
         Ok(pieces)
     }
 
-    fn stream(&self, number: u64, code: u32, name: &str) -> Result<Stream> {
-        let (_, attributes) = self.attributes(number)?;
+    fn stream(&self, number: u64, code: u32, name: &str) -> Result<Opened> {
+        let (_, attributes) = self.all_attributes(number)?;
         self.stream_in(number, &attributes, code, name)
     }
 
-    fn stream_in(&self, number: u64, attributes: &[Attribute], code: u32, name: &str) -> Result<Stream> {
+    fn stream_in(&self, number: u64, attributes: &[Attribute], code: u32, name: &str) -> Result<Opened> {
         let mut parts: Vec<&Attribute> = attributes.iter().filter(|attribute| attribute.code == code && name_is(attribute, name)).collect();
         parts.sort_by_key(|part| if part.bytes[8] == 0 { 0 } else { le64(&part.bytes, 16) });
         let first = parts.first().ok_or_else(|| Finding::new("ntfs-no-stream", format!("record {number} has no such stream")))?;
         if let Some(bytes) = resident(&first.bytes) {
-            return Ok(Stream { bytes: Bytes::Resident(bytes.to_vec()), size: bytes.len() as u64, encrypted: false });
+            return Ok(Opened { content: Content::held(bytes.to_vec()), encrypted: false });
         }
         let flags = le16(&first.bytes, 12);
         let (size, written) = (le64(&first.bytes, 48), le64(&first.bytes, 56));
@@ -195,7 +244,7 @@ impl Ntfs {
         }
         let encrypted = flags & 0x4000 != 0;
         if flags & 1 != 0 && (1..=8).contains(&unit) {
-            return Ok(Stream { bytes: Bytes::Packed(pieces, self.cluster << unit), size, encrypted });
+            return Ok(Opened { content: Content::new(size, pieces, Form::Units(self.cluster << unit)), encrypted });
         }
         // What was set aside but never written reads as zero.
         let (mut clipped, mut at) = (Vec::new(), 0);
@@ -210,61 +259,53 @@ impl Ntfs {
         if held < size {
             push_piece(&mut clipped, None, size - held);
         }
-        Ok(Stream { bytes: Bytes::Pieces(clipped), size, encrypted })
+        Ok(Opened { content: Content::new(size, clipped, Form::Plain), encrypted })
     }
 
-    fn read_stream(&self, stream: &Stream, offset: u64, buf: &mut [u8]) -> Result<usize> {
-        match &stream.bytes {
-            Bytes::Resident(bytes) => {
-                let rest = bytes.get(offset.min(bytes.len() as u64) as usize..).unwrap_or_default();
-                let len = rest.len().min(buf.len());
-                buf[..len].copy_from_slice(&rest[..len]);
-                Ok(len)
-            }
-            Bytes::Pieces(pieces) => read_pieces(&self.volume, pieces, stream.size, offset, buf),
-            Bytes::Packed(pieces, unit) => {
-                let end = stream.size.min(offset.saturating_add(buf.len() as u64));
-                let mut at = offset;
-                while at < end {
-                    let number = at / unit;
-                    let bytes = self.unit(pieces, number * unit, *unit)?;
-                    let inner = (at - number * unit) as usize;
-                    let len = (bytes.len() - inner).min((end - at) as usize);
-                    let done = (at - offset) as usize;
-                    buf[done..done + len].copy_from_slice(&bytes[inner..inner + len]);
-                    at += len as u64;
-                }
-                Ok((end.saturating_sub(offset)) as usize)
-            }
-        }
+    /// Opens a stream for reading by name.
+    pub(super) fn content(&self, number: u64, code: u32, name: &str) -> Result<Content> {
+        Ok(self.stream(number, code, name)?.content)
     }
 
-    /// One unit of a compressed stream: all there is plain, nothing there is zero, less than whole is packed.
-    fn unit(&self, pieces: &[Piece], start: u64, len: u64) -> Result<Vec<u8>> {
-        let (mut held, mut at) = (Vec::new(), 0u64);
-        for piece in pieces {
-            let (from, to) = (at.max(start), (at + piece.len).min(start + len));
-            if from < to
-                && let Some(place) = piece.at
-            {
-                held.push((place + from - at, to - from));
-            }
-            at += piece.len;
+    /// A file that its system compressed: chunks in a stream of its own, behind a table of their places.
+    fn compressed(&self, number: u64, attributes: &[Attribute], reparse: &[u8]) -> Result<Content> {
+        let damaged = |what: &str| Finding::new("ntfs-system-compressed", format!("record {number} was compressed by its system: {what}"));
+        // Version 1 of the outer part, provider 2 for files, then version 1 and the algorithm.
+        if le32(reparse, 8) != 1 || le32(reparse, 12) != 2 || le32(reparse, 16) != 1 {
+            return Err(damaged("it is kept in another place or by a later version"));
         }
-        let total: u64 = held.iter().map(|(_, len)| len).sum();
-        let mut bytes = Vec::with_capacity(total as usize);
-        for (place, len) in held {
-            bytes.extend(self.volume.read(place, len as usize)?);
+        let (packing, unit) = match le32(reparse, 20) {
+            0 => (Packing::Xpress, 4u64 << 10),
+            1 => (Packing::Lzx, 32 << 10),
+            2 => (Packing::Xpress, 8 << 10),
+            3 => (Packing::Xpress, 16 << 10),
+            _ => return Err(damaged("its method is not known")),
+        };
+        let size = self.stream_in(number, attributes, DATA, "")?.content.size();
+        let packed = self.stream_in(number, attributes, DATA, COMPRESSED)?.content;
+        let count = size.div_ceil(unit);
+        let width = if size > u64::from(u32::MAX) { 8 } else { 4 };
+        let table = count.saturating_sub(1).saturating_mul(width);
+        if table > packed.size() || count > 1 << 27 {
+            return Err(damaged("its table is longer than it is itself"));
         }
-        match total {
-            0 => Ok(vec![0; len as usize]),
-            total if total == len => Ok(bytes),
-            _ => lznt1::unpack(&bytes, len as usize).ok_or_else(|| Finding::new("ntfs-compressed", "a compressed stretch is damaged")),
-        }
+        let mut bytes = vec![0; table as usize];
+        packed.read(&self.volume, 0, &mut bytes)?;
+        let place = |entry: &[u8]| table.saturating_add(if width == 8 { le64(entry, 0) } else { u64::from(le32(entry, 0)) });
+        let starts = std::iter::once(table).chain(bytes.chunks_exact(width as usize).map(place)).chain([packed.size()]).collect();
+        Ok(packed.into_chunks(size, Chunks { packing, unit, starts }))
     }
 
     fn node(&self, number: u64) -> Result<Node> {
-        let (base, attributes) = self.attributes(number)?;
+        self.node_if(number, 0)
+    }
+
+    /// What a record names, if it is still the one that was meant: its use is counted, 0 stands for any.
+    fn node_if(&self, number: u64, sequence: u16) -> Result<Node> {
+        let (base, attributes) = self.all_attributes(number)?;
+        if sequence != 0 && le16(&base, 16) != sequence {
+            return Err(broken(number, "it is another file by now"));
+        }
         if le16(&base, 22) & 1 == 0 {
             return Err(broken(number, "it is not in use"));
         }
@@ -273,7 +314,7 @@ impl Ntfs {
         let tag = of(REPARSE).map(|reparse| le32(reparse, 0));
         let directory = le16(&base, 22) & 2 != 0;
         let flags = le32(standard, 32);
-        let size = if directory { 0 } else { self.stream_in(number, &attributes, DATA, "").map_or(0, |stream| stream.size) };
+        let size = if directory { 0 } else { self.size_in(&attributes) };
         let mut kind = match tag {
             Some(0xa000_000c | 0xa000_0003) => NodeKind::Link,
             _ if directory => NodeKind::Directory,
@@ -282,8 +323,8 @@ impl Ntfs {
         // Unix services keep links and devices as small system files that begin with a mark.
         if kind == NodeKind::File && flags & 4 != 0 && (9..4096).contains(&size) {
             let mut mark = [0; 8];
-            if let Ok(stream) = self.stream_in(number, &attributes, DATA, "") {
-                self.read_stream(&stream, 0, &mut mark)?;
+            if let Ok(opened) = self.stream_in(number, &attributes, DATA, "") {
+                opened.content.read(&self.volume, 0, &mut mark)?;
             }
             kind = match &mark {
                 b"IntxLNK\x01" => NodeKind::Link,
@@ -299,133 +340,170 @@ impl Ntfs {
             accessed: time(le64(standard, 24)),
             created: time(le64(standard, 0)),
             mode: None,
+            owner: None,
+            links: u32::from(le16(&base, 18)),
             attributes: flags & 0x27,
             place: Place::default(),
         })
     }
 
-    /// Takes the entries out of an index node whose header stands at `at`.
-    fn entries(&self, node: &[u8], at: usize, found: &mut Vec<(u64, Vec<u16>)>) {
-        let mut place = at.saturating_add(le32(node, at) as usize);
-        let end = at.saturating_add(le32(node, at + 4) as usize).min(node.len());
-        while place + 16 <= end {
-            let (reference, len, key) = (le64(node, place), usize::from(le16(node, place + 8)), usize::from(le16(node, place + 10)));
-            let flags = le16(node, place + 12);
-            if flags & 2 != 0 || len < 16 {
-                return;
+    /// Bytes of a file's content, out of its first part.
+    fn size_in(&self, attributes: &[Attribute]) -> u64 {
+        let first = |attribute: &&Attribute| {
+            attribute.code == DATA && attribute.name.is_empty() && (attribute.bytes[8] == 0 || le64(&attribute.bytes, 16) == 0)
+        };
+        attributes.iter().find(first).map_or(0, |attribute| match resident(&attribute.bytes) {
+            Some(bytes) => bytes.len() as u64,
+            None => le64(&attribute.bytes, 48),
+        })
+    }
+
+    /// Reads every record once and notes which directory it names as its own.
+    fn sweep(&self) -> &HashMap<u64, Vec<u64>> {
+        self.swept.get_or_init(|| {
+            let mut found: HashMap<u64, Vec<u64>> = HashMap::new();
+            self.each_record(|number, record| {
+                let Some(record) = record.filter(|record| le16(record, 22) & 1 != 0) else { return };
+                let mut attributes = Vec::new();
+                Self::attributes_in(&record, &mut attributes);
+                let base = le64(&record, 32) & NUMBER;
+                let names = attributes.iter().filter(|attribute| attribute.code == NAME).filter_map(|attribute| resident(&attribute.bytes));
+                let parents: HashSet<u64> = names.map(|name| le64(name, 0) & NUMBER).collect();
+                parents.into_iter().for_each(|parent| found.entry(parent).or_default().push(if base == 0 { number } else { base }));
+            });
+            found
+        })
+    }
+
+    /// Goes through the table from its start; `None` stands for a record that is none or torn.
+    pub(super) fn each_record(&self, mut each: impl FnMut(u64, Option<Vec<u8>>)) {
+        let step = (1 << 20) / self.record * self.record;
+        let mut bytes = vec![0; step];
+        let mut at = 0;
+        while at < self.table.size() {
+            let count = self.table.read_hard(&self.volume, at, &mut bytes, &mut Vec::new());
+            if count == 0 {
+                break;
             }
-            if key >= 66 && place + 16 + key <= end {
-                let name = &node[place + 16..place + 16 + key];
-                let units = usize::from(name[64]);
-                // Names of the DOS kind stand beside the long name of the same file.
-                if name[65] != 2 && 66 + units * 2 <= key {
-                    found.push((reference, (0..units).map(|unit| le16(name, 66 + unit * 2)).collect()));
-                }
+            for (record, number) in bytes[..count].chunks_exact(self.record).zip(at / self.record as u64..) {
+                each(number, fixed(record.to_vec(), b"FILE").or_else(|| self.mirrored(number)));
             }
-            place += len;
+            at += count as u64;
         }
     }
 
-    fn index(&self, directory: u64, listing: &mut Listing) -> Result<Vec<(u64, Vec<u16>)>> {
-        let (_, attributes) = self.attributes(directory)?;
-        let mut found = Vec::new();
-        let root = self.stream_in(directory, &attributes, INDEX_ROOT, "$I30")?;
-        let Bytes::Resident(root) = &root.bytes else { return Err(broken(directory, "its index has no root")) };
-        self.entries(root, 16, &mut found);
-        let Ok(blocks) = self.stream_in(directory, &attributes, INDEX_BLOCKS, "$I30") else { return Ok(found) };
-        let size = u64::from(le32(root, 8));
-        if !(512..=65536).contains(&size) {
-            return Err(broken(directory, "its index blocks have no size"));
-        }
-        let mut used = vec![0xff; 1 << 16];
-        if let Ok(bitmap) = self.stream_in(directory, &attributes, BITMAP, "$I30") {
-            used = vec![0; bitmap.size.min(MOST_DIRECTORY / size / 8) as usize];
-            self.read_stream(&bitmap, 0, &mut used)?;
-        }
-        for number in 0..blocks.size.min(MOST_DIRECTORY) / size {
-            if used.get(number as usize / 8).is_none_or(|byte| byte >> (number % 8) & 1 == 0) {
-                continue;
-            }
-            let mut bytes = vec![0; size as usize];
-            let read = self.read_stream(&blocks, number * size, &mut bytes);
-            match read.ok().and_then(|_| fixed(bytes, b"INDX")) {
-                Some(block) => self.entries(&block, 24, &mut found),
-                None => listing.findings.push(Finding::new("ntfs-index", format!("block {number} of an index is damaged"))),
-            }
-        }
-        Ok(found)
+    /// The names a record gives itself within a directory, without those of the DOS kind.
+    fn names_within(&self, number: u64, directory: u64) -> Vec<Vec<u16>> {
+        let Ok((_, attributes)) = self.all_attributes(number) else { return Vec::new() };
+        let names = attributes.iter().filter(|attribute| attribute.code == NAME).filter_map(|attribute| resident(&attribute.bytes));
+        let here = names.filter(|name| name.len() >= 66 && le64(name, 0) & NUMBER == directory && name[65] != 2);
+        here.map(|name| (0..usize::from(name[64])).map(|unit| le16(name, 66 + unit * 2)).collect()).collect()
     }
 }
 
+/// The stream in which the system keeps what it compressed.
+const COMPRESSED: &str = "WofCompressedData";
+
 impl FileSystem for Ntfs {
+    fn volume(&self) -> &Cached {
+        &self.volume
+    }
+
     fn root(&self) -> Result<Node> {
         self.node(ROOT)
     }
 
     fn list(&self, directory: &Node) -> Listing {
         let mut listing = Listing::default();
-        let found = match self.index(directory.id, &mut listing) {
-            Ok(found) => found,
-            Err(finding) => return finding.into(),
+        let mut found = match self.index(directory.id) {
+            Ok(index) => {
+                listing.findings = index.findings;
+                index.entries
+            }
+            Err(finding) => {
+                listing.findings.push(finding);
+                Vec::new()
+            }
         };
+        if !listing.findings.is_empty() {
+            // The index does not tell it all; the records themselves do.
+            let known: HashSet<(u64, Vec<u16>)> = found.iter().map(|(reference, name)| (reference & NUMBER, name.clone())).collect();
+            for &number in self.sweep().get(&directory.id).into_iter().flatten() {
+                let names = self.names_within(number, directory.id).into_iter().map(|name| (number, name));
+                found.extend(names.filter(|entry| !known.contains(entry)));
+            }
+            found.sort_by(|a, b| a.1.cmp(&b.1).then(a.0.cmp(&b.0)));
+            found.dedup();
+        }
         for (reference, units) in found {
-            let (number, sequence) = (reference & 0xffff_ffff_ffff, (reference >> 48) as u16);
+            let (number, sequence) = (reference & NUMBER, (reference >> 48) as u16);
             if number < FIRST_USER {
                 continue;
             }
-            let shown = String::from_utf16_lossy(&units);
-            let same = |record: Vec<u8>| sequence == 0 || le16(&record, 16) == sequence;
-            match self
-                .raw_record(number)
-                .map(same)
-                .and_then(|same| if same { self.node(number) } else { Err(broken(number, "it is another file by now")) })
-            {
-                Ok(node) => listing.entries.push(Entry { name: Name::from_bytes(shown.as_bytes()), node }),
-                Err(finding) => listing.findings.push(Finding::new("ntfs-dangling", format!("{shown}: {}", finding.text))),
+            let name = Name::from_units(&units);
+            match self.node_if(number, sequence) {
+                Ok(node) => listing.entries.push(Entry { name, node }),
+                Err(finding) => listing.findings.push(Finding::new("ntfs-dangling", format!("{}: {}", name.shown, finding.text))),
             }
         }
         listing
     }
 
-    fn pieces(&self, file: &Node) -> Result<Vec<Piece>> {
-        match self.stream(file.id, DATA, "")?.bytes {
-            Bytes::Pieces(pieces) => Ok(pieces),
-            Bytes::Resident(_) | Bytes::Packed(..) => Ok(Vec::new()),
+    fn open(&self, file: &Node, stream: &str) -> Result<Content> {
+        let (_, attributes) = self.all_attributes(file.id)?;
+        if stream.is_empty() {
+            let reparse = attributes.iter().find(|attribute| attribute.code == REPARSE).and_then(|attribute| resident(&attribute.bytes));
+            if let Some(reparse) = reparse.filter(|reparse| le32(reparse, 0) == SYSTEM_COMPRESSED) {
+                return self.compressed(file.id, &attributes, reparse);
+            }
         }
-    }
-
-    fn read(&self, file: &Node, offset: u64, buf: &mut [u8]) -> Result<usize> {
-        let (_, attributes) = self.attributes(file.id)?;
-        let reparse = attributes.iter().find(|attribute| attribute.code == REPARSE).and_then(|attribute| resident(&attribute.bytes));
-        if reparse.is_some_and(|reparse| le32(reparse, 0) == SYSTEM_COMPRESSED) {
-            return Err(Finding::new("ntfs-system-compressed", "it was compressed by its system in a way that is not read yet"));
-        }
-        let stream = self.stream_in(file.id, &attributes, DATA, "")?;
-        if stream.encrypted {
+        let opened = self.stream_in(file.id, &attributes, DATA, stream)?;
+        if opened.encrypted {
             return Err(Finding::new("ntfs-encrypted", "it is encrypted; only its owner's system can read it"));
         }
-        self.read_stream(&stream, offset, buf)
+        Ok(opened.content)
+    }
+
+    fn streams(&self, node: &Node) -> Result<Vec<Stream>> {
+        let (_, attributes) = self.all_attributes(node.id)?;
+        let first = |attribute: &&Attribute| {
+            attribute.code == DATA && !attribute.name.is_empty() && (attribute.bytes[8] == 0 || le64(&attribute.bytes, 16) == 0)
+        };
+        let named = attributes.iter().filter(first).filter(|attribute| !name_is(attribute, COMPRESSED));
+        Ok(named
+            .map(|attribute| Stream {
+                name: Name::from_units(&attribute.name),
+                size: resident(&attribute.bytes).map_or_else(|| le64(&attribute.bytes, 48), |bytes| bytes.len() as u64),
+            })
+            .collect())
     }
 
     fn link(&self, link: &Node) -> Result<Name> {
-        let (_, attributes) = self.attributes(link.id)?;
-        let text = |bytes: &[u8]| String::from_utf16_lossy(&bytes.chunks_exact(2).map(|unit| le16(unit, 0)).collect::<Vec<_>>());
+        let (_, attributes) = self.all_attributes(link.id)?;
+        let units = |bytes: &[u8]| bytes.chunks_exact(2).map(|unit| le16(unit, 0)).collect::<Vec<_>>();
         if let Some(reparse) = attributes.iter().find(|attribute| attribute.code == REPARSE).and_then(|attribute| resident(&attribute.bytes)) {
             let buffer = if le32(reparse, 0) == 0xa000_000c { 20 } else { 16 };
             let name = |at: usize| {
                 let (start, len) = (buffer + usize::from(le16(reparse, at)), usize::from(le16(reparse, at + 2)));
-                reparse.get(start..start + len).map(text).filter(|name| !name.is_empty())
+                reparse.get(start..start + len).filter(|name| !name.is_empty()).map(|name| Name::from_units(&units(name)))
             };
-            let target = name(12).or_else(|| name(8)).ok_or_else(|| broken(link.id, "its link leads nowhere"))?;
-            return Ok(Name::from_bytes(target.as_bytes()));
+            return name(12).or_else(|| name(8)).ok_or_else(|| broken(link.id, "its link leads nowhere"));
         }
-        let stream = self.stream_in(link.id, &attributes, DATA, "")?;
-        let mut bytes = vec![0; stream.size.min(8192) as usize];
-        let count = self.read_stream(&stream, 0, &mut bytes)?;
-        Ok(Name::from_bytes(text(bytes.get(8..count).unwrap_or_default()).as_bytes()))
+        let content = self.stream_in(link.id, &attributes, DATA, "")?.content;
+        let mut bytes = vec![0; content.size().min(8192) as usize];
+        let count = content.read(&self.volume, 0, &mut bytes)?;
+        Ok(Name::from_units(&units(bytes.get(8..count).unwrap_or_default())))
     }
 
-    fn is_case_sensitive(&self) -> bool {
-        false
+    fn is_same_name(&self, a: &str, b: &str) -> bool {
+        a.encode_utf16().map(|unit| self.upper(unit)).eq(b.encode_utf16().map(|unit| self.upper(unit)))
+    }
+
+    fn resolution(&self) -> Resolution {
+        Resolution { modified: 100, accessed: 100, created: 100 }
+    }
+
+    fn survey(&self) -> Survey {
+        self.go_over()
     }
 }

@@ -1,9 +1,12 @@
 //! exFAT, following Microsoft's "exFAT file system specification": entry sets with their checksum, contiguous files,
 //! valid data lengths, times with their offset from UTC.
 
-use crate::tree::{
-    Cached, Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Result, Time, packed_seconds, push_piece, read_pieces,
-};
+mod survey;
+
+use crate::cached::Cached;
+use crate::content::{Content, Form};
+use crate::survey::Survey;
+use crate::tree::{Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time, packed_seconds, push_piece};
 use badger_drive::field::{le16, le32, le64};
 
 /// The largest directory the format allows.
@@ -17,6 +20,17 @@ pub struct ExFat {
     heap: u64,
     clusters: u32,
     root: u32,
+    sector: u64,
+    /// Upper case of every unit that has one.
+    upper: Vec<u16>,
+    system: System,
+}
+
+/// Where the format's own files lie.
+#[derive(Clone, Copy, Default)]
+struct System {
+    bitmap: (Place, u64),
+    upcase: (Place, u64, u32),
 }
 
 impl ExFat {
@@ -32,14 +46,82 @@ impl ExFat {
         }
         let bytes = |sectors: u32| u64::from(sectors) << sector;
         let clusters = le32(&boot, 92).min(u32::MAX - 16);
-        Ok(Self {
+        let mut fs = Self {
             cluster: 1 << (sector + cluster),
             table: bytes(le32(&boot, 80)),
             heap: bytes(le32(&boot, 88)),
             clusters,
             root: le32(&boot, 96),
+            sector: 1 << sector,
+            upper: Vec::new(),
+            system: System::default(),
             volume,
-        })
+        };
+        fs.system = fs.find_system();
+        fs.upper = fs.upper_case().unwrap_or_default();
+        Ok(fs)
+    }
+
+    /// The entries of the root directory that name the bitmap and the table of upper case letters.
+    fn find_system(&self) -> System {
+        let mut system = System::default();
+        let place = Place { first: self.root, contiguous: false, valid: MOST_DIRECTORY };
+        for piece in self.chain(place, 4 * self.cluster).unwrap_or_default() {
+            let bytes = self.volume.read(piece.at.unwrap_or(0), piece.len.min(1 << 20) as usize).unwrap_or_default();
+            for part in bytes.chunks_exact(32) {
+                let place = Place { first: le32(part, 20), contiguous: false, valid: le64(part, 24) };
+                match part[0] {
+                    0 => return system,
+                    0x81 if part[1] & 1 == 0 => system.bitmap = (place, le64(part, 24)),
+                    0x82 => system.upcase = (place, le64(part, 24), le32(part, 4)),
+                    _ => {}
+                }
+            }
+        }
+        system
+    }
+
+    /// The bytes of one of the format's own files, `most` at the most.
+    fn system_file(&self, place: Place, size: u64, most: u64) -> Result<Vec<u8>> {
+        let size = size.min(most);
+        let content = Content::new(size, self.chain(place, size)?, Form::Plain);
+        let mut bytes = vec![0; size as usize];
+        content.read(&self.volume, 0, &mut bytes)?;
+        Ok(bytes)
+    }
+
+    /// The table of upper case letters; a stretch without any is written short.
+    fn upper_case(&self) -> Option<Vec<u16>> {
+        let (place, size, sum) = self.system.upcase;
+        let bytes = self.system_file(place, size, 128 << 10).ok()?;
+        let found = bytes.iter().fold(0u32, |sum, byte| sum.rotate_right(1).wrapping_add(u32::from(*byte)));
+        if found != sum {
+            return None;
+        }
+        let mut upper = Vec::with_capacity(65536);
+        let mut units = bytes.chunks_exact(2).map(|unit| le16(unit, 0));
+        while let Some(unit) = units.next() {
+            if unit == 0xffff {
+                let Some(count) = units.next().map(usize::from) else { break };
+                let start = upper.len();
+                upper.extend((start..start + count).map(|unit| unit as u16));
+            } else {
+                upper.push(unit);
+            }
+            if upper.len() > 65536 {
+                return None;
+            }
+        }
+        Some(upper)
+    }
+
+    /// Upper case by the volume's own table, by the common rules where it is damaged.
+    fn upper(&self, unit: u16) -> u16 {
+        match self.upper.get(usize::from(unit)) {
+            Some(upper) => *upper,
+            None if self.upper.is_empty() && unit < 128 => u16::from((unit as u8).to_ascii_uppercase()),
+            None => unit,
+        }
     }
 
     /// The clusters from the first on, up to `most` bytes.
@@ -104,6 +186,8 @@ impl ExFat {
             accessed: time(16, 0, set[24]),
             created: time(8, set[20], set[22]),
             mode: None,
+            owner: None,
+            links: 1,
             attributes: attributes & 0x27,
             place: Place {
                 first: le32(stream, 20),
@@ -111,14 +195,31 @@ impl ExFat {
                 valid: if kind == NodeKind::File { le64(stream, 8).min(size) } else { size },
             },
         };
-        Ok(Entry { name: Name::from_bytes(String::from_utf16_lossy(&units).as_bytes()), node })
+        let hash = units.iter().map(|unit| self.upper(*unit)).flat_map(u16::to_le_bytes);
+        let hash = hash.fold(0u16, |sum, byte| sum.rotate_right(1).wrapping_add(u16::from(byte)));
+        if !self.upper.is_empty() && hash != le16(stream, 4) {
+            return Err(damaged("its name's hash"));
+        }
+        Ok(Entry { name: Name::from_units(&units), node })
     }
 }
 
 impl FileSystem for ExFat {
     fn root(&self) -> Result<Node> {
         let place = Place { first: self.root, contiguous: false, valid: MOST_DIRECTORY };
-        Ok(Node { id: 0, kind: NodeKind::Directory, size: 0, modified: None, accessed: None, created: None, mode: None, attributes: 0, place })
+        Ok(Node {
+            id: 0,
+            kind: NodeKind::Directory,
+            size: 0,
+            modified: None,
+            accessed: None,
+            created: None,
+            mode: None,
+            owner: None,
+            links: 1,
+            attributes: 0,
+            place,
+        })
     }
 
     fn list(&self, directory: &Node) -> Listing {
@@ -167,9 +268,12 @@ impl FileSystem for ExFat {
         listing
     }
 
-    fn pieces(&self, file: &Node) -> Result<Vec<Piece>> {
+    fn open(&self, file: &Node, stream: &str) -> Result<Content> {
+        if !stream.is_empty() {
+            return Err(Finding::new("no-stream", "this format has no further streams"));
+        }
         if file.size == 0 || file.kind != NodeKind::File {
-            return Ok(Vec::new());
+            return Ok(Content::held(Vec::new()));
         }
         let valid = file.place.valid;
         let mut pieces = if valid > 0 { self.chain(file.place, valid)? } else { Vec::new() };
@@ -183,14 +287,22 @@ impl FileSystem for ExFat {
         if file.size > valid {
             push_piece(&mut pieces, None, file.size - valid);
         }
-        Ok(pieces)
+        Ok(Content::new(file.size, pieces, Form::Plain))
     }
 
-    fn read(&self, file: &Node, offset: u64, buf: &mut [u8]) -> Result<usize> {
-        read_pieces(&self.volume, &self.pieces(file)?, file.size, offset, buf)
+    fn volume(&self) -> &Cached {
+        &self.volume
     }
 
-    fn is_case_sensitive(&self) -> bool {
-        false
+    fn is_same_name(&self, a: &str, b: &str) -> bool {
+        a.encode_utf16().map(|unit| self.upper(unit)).eq(b.encode_utf16().map(|unit| self.upper(unit)))
+    }
+
+    fn resolution(&self) -> Resolution {
+        Resolution { modified: 10_000_000, accessed: 2_000_000_000, created: 10_000_000 }
+    }
+
+    fn survey(&self) -> Survey {
+        self.go_over()
     }
 }

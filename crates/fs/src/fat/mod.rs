@@ -1,9 +1,12 @@
 //! FAT12, FAT16 and FAT32, following Microsoft's "FAT: General Overview of On-Disk Format" and the long-name
 //! specification that goes with it.
 
-use crate::tree::{
-    Cached, Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Result, Time, packed_seconds, push_piece, read_pieces,
-};
+mod survey;
+
+use crate::cached::Cached;
+use crate::content::{Content, Form};
+use crate::survey::Survey;
+use crate::tree::{Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time, packed_seconds, push_piece};
 use badger_drive::field::{le16, le32};
 
 /// The upper half of the code page that short names are written in where nothing else is said (437).
@@ -18,6 +21,13 @@ pub struct Fat {
     bits: u32,
     cluster: u64,
     table: u64,
+    /// Bytes of one table, and how many of them there are.
+    table_len: u64,
+    copies: u64,
+    /// Sectors in front that hold counts and a copy of the boot sector; 0 where there are none.
+    info: u64,
+    backup: u64,
+    sector: u64,
     /// Where the root directory of FAT12 and FAT16 lies: start and length.
     root: (u64, u64),
     root_cluster: u32,
@@ -59,6 +69,11 @@ impl Fat {
             bits,
             cluster: per_cluster * sector,
             table: reserved * sector,
+            table_len: table_len * sector,
+            copies,
+            info: if bits == 32 { u64::from(le16(&boot, 48)) } else { 0 },
+            backup: if bits == 32 { u64::from(le16(&boot, 50)) } else { 0 },
+            sector,
             root: (root_start * sector, root_len * sector),
             root_cluster: le32(&boot, 44),
             data: (root_start + root_len) * sector,
@@ -109,17 +124,15 @@ impl Fat {
 
     fn directory_pieces(&self, directory: &Node) -> Result<Vec<Piece>> {
         match (directory.id, self.bits) {
-            (0, 32) => self.chain(self.root_cluster, MOST_DIRECTORY),
-            (0, _) => Ok(vec![Piece { at: Some(self.root.0), len: self.root.1 }]),
-            (id, _) => self.chain(self.first_cluster(id)?, MOST_DIRECTORY),
+            (0, 12 | 16) => Ok(vec![Piece { at: Some(self.root.0), len: self.root.1 }]),
+            _ => self.chain(directory.place.first, MOST_DIRECTORY),
         }
     }
 
-    /// The first cluster of what the entry at this byte names.
-    fn first_cluster(&self, entry: u64) -> Result<u32> {
-        let bytes = self.volume.read(entry, 32)?;
-        let high = if self.bits == 32 { u32::from(le16(&bytes, 20)) << 16 } else { 0 };
-        Ok(high | u32::from(le16(&bytes, 26)))
+    /// The first cluster of what an entry names.
+    fn first_cluster(&self, entry: &[u8]) -> u32 {
+        let high = if self.bits == 32 { u32::from(le16(entry, 20)) << 16 } else { 0 };
+        high | u32::from(le16(entry, 26))
     }
 }
 
@@ -196,8 +209,10 @@ impl FileSystem for Fat {
             accessed: None,
             created: None,
             mode: None,
+            owner: None,
+            links: 1,
             attributes: 0,
-            place: Place::default(),
+            place: Place { first: self.root_cluster, ..Place::default() },
         })
     }
 
@@ -235,8 +250,10 @@ impl FileSystem for Fat {
                             accessed: time(le16(entry, 18), 0, 0),
                             created: time(le16(entry, 16), le16(entry, 14), entry[13]),
                             mode: None,
+                            owner: None,
+                            links: 1,
                             attributes: u32::from(attributes & 0x27),
-                            place: Place::default(),
+                            place: Place { first: self.first_cluster(entry), ..Place::default() },
                         };
                         listing.entries.push(Entry { name: Name::from_bytes(name.as_bytes()), node });
                     }
@@ -246,11 +263,14 @@ impl FileSystem for Fat {
         listing
     }
 
-    fn pieces(&self, file: &Node) -> Result<Vec<Piece>> {
-        if file.size == 0 || file.id == 0 {
-            return Ok(Vec::new());
+    fn open(&self, file: &Node, stream: &str) -> Result<Content> {
+        if !stream.is_empty() {
+            return Err(Finding::new("no-stream", "this format has no further streams"));
         }
-        let mut pieces = self.chain(self.first_cluster(file.id)?, file.size)?;
+        if file.size == 0 || file.id == 0 {
+            return Ok(Content::held(Vec::new()));
+        }
+        let mut pieces = self.chain(file.place.first, file.size)?;
         let held: u64 = pieces.iter().map(|piece| piece.len).sum();
         if held < file.size {
             return Err(Finding::new("fat-chain-short", format!("the chain ends after {held} of {} bytes", file.size)));
@@ -258,14 +278,18 @@ impl FileSystem for Fat {
         if let Some(last) = pieces.last_mut() {
             last.len -= held - file.size;
         }
-        Ok(pieces)
+        Ok(Content::new(file.size, pieces, Form::Plain))
     }
 
-    fn read(&self, file: &Node, offset: u64, buf: &mut [u8]) -> Result<usize> {
-        read_pieces(&self.volume, &self.pieces(file)?, file.size, offset, buf)
+    fn volume(&self) -> &Cached {
+        &self.volume
     }
 
-    fn is_case_sensitive(&self) -> bool {
-        false
+    fn resolution(&self) -> Resolution {
+        Resolution { modified: 2_000_000_000, accessed: 86_400_000_000_000, created: 10_000_000 }
+    }
+
+    fn survey(&self) -> Survey {
+        self.go_over()
     }
 }

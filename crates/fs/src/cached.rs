@@ -1,0 +1,165 @@
+//! A volume on a drive, read through a cache of limited size, with the blocks of a journal laid over it.
+
+use crate::tree::{Finding, Result};
+use badger_drive::Source;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
+
+/// Bytes of one cached block, and how many are kept: 64 MiB at the most.
+const BLOCK: u64 = 64 << 10;
+const MOST_BLOCKS: usize = 1024;
+
+/// A volume on a drive, read through a cache of limited size.
+pub struct Cached {
+    drive: Source,
+    start: u64,
+    len: u64,
+    blocks: Mutex<Blocks>,
+    overlay: Overlay,
+}
+
+/// Blocks whose newer content lies elsewhere in the volume: a journal that was not carried out.
+#[derive(Default)]
+pub(crate) struct Overlay {
+    /// Bytes of a block.
+    pub block: u64,
+    /// Number of a block, to where its content lies and whether its first four bytes were taken out.
+    pub places: HashMap<u64, (u64, Option<[u8; 4]>)>,
+}
+
+#[derive(Default)]
+struct Blocks {
+    held: HashMap<u64, (Arc<[u8]>, u64)>,
+    turn: u64,
+}
+
+impl Cached {
+    /// `len` bytes from byte `start` of a drive on.
+    pub fn new(drive: Source, start: u64, len: u64) -> Self {
+        let len = len.min(drive.geometry().size_bytes.saturating_sub(start));
+        Self { drive, start, len, blocks: Mutex::default(), overlay: Overlay::default() }
+    }
+
+    /// Bytes the drive counts in.
+    pub fn sector(&self) -> u64 {
+        u64::from(self.drive.geometry().logical_sector.max(512))
+    }
+
+    /// The drive it lies on.
+    pub fn drive(&self) -> &Source {
+        &self.drive
+    }
+
+    /// Byte of the drive where it begins.
+    pub fn start(&self) -> u64 {
+        self.start
+    }
+
+    /// Bytes of the volume.
+    pub fn len(&self) -> u64 {
+        self.len
+    }
+
+    /// Whether there is nothing at all.
+    pub fn is_empty(&self) -> bool {
+        self.len == 0
+    }
+
+    /// Lays a journal's blocks over the volume, in place of those laid over it before.
+    pub(crate) fn lay_over(&mut self, overlay: Overlay) {
+        self.overlay = overlay;
+    }
+
+    /// Whether a journal lies over it.
+    pub fn is_laid_over(&self) -> bool {
+        !self.overlay.places.is_empty()
+    }
+
+    fn block(&self, number: u64) -> Result<Arc<[u8]>> {
+        let mut blocks = self.blocks.lock().expect("cache lock");
+        blocks.turn += 1;
+        let turn = blocks.turn;
+        if let Some((bytes, used)) = blocks.held.get_mut(&number) {
+            *used = turn;
+            return Ok(bytes.clone());
+        }
+        let at = number * BLOCK;
+        let mut bytes = vec![0; BLOCK.min(self.len - at) as usize];
+        self.drive.read_at(self.start + at, &mut bytes).map_err(|error| Finding::new("unreadable", error.to_string()))?;
+        let bytes: Arc<[u8]> = bytes.into();
+        if blocks.held.len() >= MOST_BLOCKS {
+            // The older half goes at once, so that the search for it is rare.
+            let mut turns: Vec<u64> = blocks.held.values().map(|(_, used)| *used).collect();
+            turns.sort_unstable();
+            let middle = turns[turns.len() / 2];
+            blocks.held.retain(|_, (_, used)| *used > middle);
+        }
+        blocks.held.insert(number, (bytes.clone(), turn));
+        Ok(bytes)
+    }
+
+    /// Fills `buf` from byte `at` of the volume.
+    ///
+    /// # Errors
+    /// A finding where it lies outside or cannot be read.
+    pub fn read_into(&self, at: u64, buf: &mut [u8]) -> Result<()> {
+        self.read_below(at, buf)?;
+        let size = self.overlay.block;
+        if self.overlay.places.is_empty() || buf.is_empty() {
+            return Ok(());
+        }
+        let end = at + buf.len() as u64;
+        for block in at / size..end.div_ceil(size) {
+            let Some((place, taken)) = self.overlay.places.get(&block) else { continue };
+            let mut bytes = vec![0; size as usize];
+            self.read_below(*place, &mut bytes)?;
+            if let Some(taken) = taken {
+                bytes[..4].copy_from_slice(taken);
+            }
+            let (from, to) = (at.max(block * size), end.min((block + 1) * size));
+            buf[(from - at) as usize..(to - at) as usize].copy_from_slice(&bytes[(from - block * size) as usize..(to - block * size) as usize]);
+        }
+        Ok(())
+    }
+
+    /// What the volume itself holds, whatever lies over it.
+    ///
+    /// # Errors
+    /// See [`Cached::read_into`].
+    pub(crate) fn read_below(&self, at: u64, buf: &mut [u8]) -> Result<()> {
+        if at.checked_add(buf.len() as u64).is_none_or(|end| end > self.len) {
+            return Err(Finding::new("outside", format!("byte {at} lies outside of the volume")));
+        }
+        // Large reads of file content would only push everything else out.
+        if buf.len() as u64 >= 4 * BLOCK {
+            return self.drive.read_at(self.start + at, buf).map_err(|error| Finding::new("unreadable", error.to_string()));
+        }
+        let mut done = 0;
+        while done < buf.len() {
+            let place = at + done as u64;
+            let inner = (place % BLOCK) as usize;
+            let len = (buf.len() - done).min(BLOCK as usize - inner);
+            let out = &mut buf[done..done + len];
+            match self.block(place / BLOCK) {
+                Ok(block) => out.copy_from_slice(&block[inner..inner + len]),
+                // Somewhere in the block is an unreadable place; it must not cost what lies beside it.
+                Err(_) => self.drive.read_at(self.start + place, out).map_err(|error| Finding::new("unreadable", error.to_string()))?,
+            }
+            done += len;
+        }
+        Ok(())
+    }
+
+    /// `len` bytes at `at`, 16 MiB at the most.
+    ///
+    /// # Errors
+    /// See [`Cached::read_into`].
+    pub fn read(&self, at: u64, len: usize) -> Result<Vec<u8>> {
+        if len > 16 << 20 {
+            return Err(Finding::new("too-long", format!("a structure claims {len} bytes")));
+        }
+        let mut bytes = vec![0; len];
+        self.read_into(at, &mut bytes)?;
+        Ok(bytes)
+    }
+}

@@ -1,0 +1,216 @@
+//! The bytes of an opened file: pieces on the volume, bytes held in a structure, or packed ones.
+
+use crate::cached::Cached;
+use crate::tree::{Finding, Piece, Result};
+use crate::unpack::{self, Packing};
+
+/// How the pieces become bytes.
+pub(crate) enum Form {
+    /// As they lie there.
+    Plain,
+    /// Kept inside a structure of the format.
+    Held(Vec<u8>),
+    /// Units of so many bytes, each plain, empty or packed with LZNT1.
+    Units(u64),
+    /// Chunks behind a table of their places.
+    Chunks(Chunks),
+}
+
+/// A stream of packed chunks: where each begins within the pieces.
+pub(crate) struct Chunks {
+    pub packing: Packing,
+    /// Bytes a chunk unpacks to.
+    pub unit: u64,
+    /// Where each chunk begins in the stream, and where the last one ends.
+    pub starts: Vec<u64>,
+}
+
+/// An opened file or stream. It knows its pieces; the volume is given with every read.
+pub struct Content {
+    size: u64,
+    pieces: Vec<Piece>,
+    starts: Vec<u64>,
+    form: Form,
+}
+
+/// Packed data is unpacked for as many bytes at once at the most.
+const MOST_UNIT: u64 = 16 << 20;
+
+impl Content {
+    pub(crate) fn new(size: u64, pieces: Vec<Piece>, form: Form) -> Self {
+        let mut at = 0u64;
+        let mut begin = |piece: &Piece| {
+            let start = at;
+            at = at.saturating_add(piece.len);
+            start
+        };
+        let starts = pieces.iter().map(&mut begin).collect();
+        Self { size, pieces, starts, form }
+    }
+
+    pub(crate) fn held(bytes: Vec<u8>) -> Self {
+        Self::new(bytes.len() as u64, Vec::new(), Form::Held(bytes))
+    }
+
+    /// The same pieces, read as packed chunks that make up `size` bytes.
+    pub(crate) fn into_chunks(self, size: u64, chunks: Chunks) -> Self {
+        match self.form {
+            // A short one is held; its chunks are unpacked at once.
+            Form::Held(bytes) => {
+                let unpacked = chunks.starts.windows(2).enumerate().map(|(number, place)| {
+                    let wanted = chunks.unit.min(size.saturating_sub(number as u64 * chunks.unit)) as usize;
+                    let packed = bytes.get(place[0] as usize..place[1] as usize)?;
+                    if packed.len() == wanted { Some(packed.to_vec()) } else { chunks.packing.unpack(packed, wanted) }
+                });
+                let unpacked: Option<Vec<Vec<u8>>> = unpacked.collect();
+                match unpacked {
+                    Some(parts) => Self::held(parts.concat()),
+                    None => Self { size, pieces: Vec::new(), starts: Vec::new(), form: Form::Chunks(Chunks { starts: Vec::new(), ..chunks }) },
+                }
+            }
+            _ => Self { size, form: Form::Chunks(chunks), ..self },
+        }
+    }
+
+    /// Bytes it has.
+    pub fn size(&self) -> u64 {
+        self.size
+    }
+
+    /// Where its bytes lie, in order. Empty for what lies inside a structure of the format. Of packed data these are
+    /// the packed bytes.
+    pub fn pieces(&self) -> &[Piece] {
+        &self.pieces
+    }
+
+    /// Whether its bytes are kept packed.
+    pub fn is_packed(&self) -> bool {
+        matches!(self.form, Form::Units(_) | Form::Chunks(_))
+    }
+
+    /// Reads from byte `offset` on; gives how many bytes were read, 0 at the end.
+    ///
+    /// # Errors
+    /// A finding where a place cannot be read or packed bytes are damaged; nothing in `buf` is good then.
+    pub fn read(&self, volume: &Cached, offset: u64, buf: &mut [u8]) -> Result<usize> {
+        let end = self.size.min(offset.saturating_add(buf.len() as u64));
+        let len = end.saturating_sub(offset) as usize;
+        let buf = &mut buf[..len];
+        match &self.form {
+            Form::Plain => self.plain(volume, offset, buf)?,
+            Form::Held(bytes) => buf.copy_from_slice(&bytes[offset.min(end) as usize..][..len]),
+            Form::Units(unit) => self.each(offset, buf, *unit, |number| self.unit(volume, number * unit, *unit))?,
+            Form::Chunks(chunks) => self.each(offset, buf, chunks.unit, |number| self.chunk(volume, chunks, number))?,
+        }
+        Ok(len)
+    }
+
+    /// Reads like [`Content::read`], whatever it takes: what cannot be read is filled with zeroes and named in `lost`, as
+    /// start and length in bytes of the file.
+    pub fn read_hard(&self, volume: &Cached, offset: u64, buf: &mut [u8], lost: &mut Vec<(u64, u64)>) -> usize {
+        if let Ok(count) = self.read(volume, offset, buf) {
+            return count;
+        }
+        let len = (buf.len() as u64).min(self.size.saturating_sub(offset));
+        let least = match &self.form {
+            Form::Units(unit) => *unit,
+            Form::Chunks(chunks) => chunks.unit,
+            Form::Plain | Form::Held(_) => volume.sector(),
+        };
+        let edge = (offset / least + 1) * least;
+        if len <= edge - offset {
+            buf[..len as usize].fill(0);
+            match lost.last_mut() {
+                Some((start, held)) if *start + *held == offset => *held += len,
+                _ => lost.push((offset, len)),
+            }
+            return len as usize;
+        }
+        let half = (len / 2 / least * least).max(edge - offset);
+        let (first, second) = buf[..len as usize].split_at_mut(half as usize);
+        self.read_hard(volume, offset, first, lost);
+        self.read_hard(volume, offset + half, second, lost);
+        len as usize
+    }
+
+    /// The stretch of the volume in which a byte of the file lies, where one does.
+    pub fn place(&self, offset: u64) -> Option<u64> {
+        let index = self.starts.partition_point(|start| *start <= offset).checked_sub(1)?;
+        let inner = offset - self.starts[index];
+        self.pieces[index].at.filter(|_| inner < self.pieces[index].len).map(|at| at + inner)
+    }
+
+    fn plain(&self, volume: &Cached, offset: u64, buf: &mut [u8]) -> Result<()> {
+        let mut done = 0usize;
+        let mut index = self.starts.partition_point(|start| *start <= offset).saturating_sub(1);
+        while done < buf.len() {
+            let at = offset + done as u64;
+            let Some((piece, start)) = self.pieces.get(index).zip(self.starts.get(index)) else {
+                // What no piece reaches was never written.
+                buf[done..].fill(0);
+                break;
+            };
+            index += 1;
+            let inner = at - start;
+            if inner >= piece.len {
+                continue;
+            }
+            let len = (piece.len - inner).min((buf.len() - done) as u64) as usize;
+            let out = &mut buf[done..done + len];
+            match piece.at {
+                Some(place) => volume.read_into(place + inner, out)?,
+                None => out.fill(0),
+            }
+            done += len;
+        }
+        Ok(())
+    }
+
+    fn each(&self, offset: u64, buf: &mut [u8], unit: u64, mut unpacked: impl FnMut(u64) -> Result<Vec<u8>>) -> Result<()> {
+        let mut done = 0;
+        while done < buf.len() {
+            let at = offset + done as u64;
+            let bytes = unpacked(at / unit)?;
+            let rest = bytes.get((at % unit) as usize..).filter(|rest| !rest.is_empty()).ok_or_else(damaged)?;
+            let len = rest.len().min(buf.len() - done);
+            buf[done..done + len].copy_from_slice(&rest[..len]);
+            done += len;
+        }
+        Ok(())
+    }
+
+    /// One unit: all there is plain, nothing there is zero, less than whole is packed.
+    fn unit(&self, volume: &Cached, start: u64, len: u64) -> Result<Vec<u8>> {
+        let mut bytes = Vec::new();
+        let first = self.starts.partition_point(|at| *at <= start).saturating_sub(1);
+        for (piece, at) in self.pieces[first..].iter().zip(&self.starts[first..]).take_while(|(_, at)| **at < start + len) {
+            let (from, to) = ((*at).max(start), (at + piece.len).min(start + len));
+            if from < to
+                && let Some(place) = piece.at
+            {
+                bytes.extend(volume.read(place + from - at, (to - from) as usize)?);
+            }
+        }
+        match bytes.len() as u64 {
+            0 => Ok(vec![0; len as usize]),
+            total if total == len => Ok(bytes),
+            _ => unpack::lznt1::unpack(&bytes, len as usize).ok_or_else(damaged),
+        }
+    }
+
+    fn chunk(&self, volume: &Cached, chunks: &Chunks, number: u64) -> Result<Vec<u8>> {
+        let place = usize::try_from(number).ok().and_then(|number| chunks.starts.get(number..number + 2)).ok_or_else(damaged)?;
+        let wanted = chunks.unit.min(self.size - number * chunks.unit) as usize;
+        let len = place[1].checked_sub(place[0]).filter(|len| (1..=chunks.unit.min(MOST_UNIT)).contains(len)).ok_or_else(damaged)?;
+        let mut bytes = vec![0; len as usize];
+        self.plain(volume, place[0], &mut bytes)?;
+        if bytes.len() == wanted {
+            return Ok(bytes);
+        }
+        chunks.packing.unpack(&bytes, wanted).ok_or_else(damaged)
+    }
+}
+
+fn damaged() -> Finding {
+    Finding::new("packed-damaged", "a compressed stretch is damaged")
+}

@@ -1,0 +1,675 @@
+//! ext2, ext3 and ext4, following the kernel's "ext4 Data Structures and Algorithms": block groups (flexible and meta
+//! groups too), inodes with extents, block maps or inline data, linear and hashed directories, symbolic links,
+//! extended attributes. A journal that was not carried out is taken into account in memory.
+
+mod checksum;
+mod journal;
+mod survey;
+
+use crate::cached::Cached;
+use crate::content::{Content, Form};
+use crate::survey::Survey;
+use crate::tree::{Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time};
+use badger_drive::field::{array, le16, le32};
+use checksum::{crc16, crc32c};
+use std::ops::Range;
+
+const ROOT: u32 = 2;
+/// Inode flags.
+const EXTENTS: u32 = 0x8_0000;
+const INLINE: u32 = 0x1000_0000;
+/// First bytes of extended attributes.
+const ATTRIBUTES: u32 = 0xea02_0000;
+/// A directory is not read further than this.
+const MOST_DIRECTORY: u64 = 256 << 20;
+
+/// An open volume.
+pub struct Ext {
+    volume: Cached,
+    block: u64,
+    inode_size: u64,
+    inodes: u32,
+    inodes_per_group: u32,
+    blocks_per_group: u32,
+    first_block: u64,
+    descriptor: u64,
+    /// From this group of descriptor blocks on they lie in the groups themselves.
+    first_meta: Option<u32>,
+    blocks: u64,
+    file_types: bool,
+    /// The super block and its feature words: compatible, incompatible, read-only compatible.
+    sb: Vec<u8>,
+    features: [u32; 3],
+    groups: Vec<Group>,
+    /// Begins every checksum; `None` where the volume has none.
+    seed: Option<u32>,
+    /// What was found while it was opened.
+    opened: Vec<Finding>,
+}
+
+/// What a group's descriptor says.
+#[derive(Clone, Copy, Default)]
+struct Group {
+    block_bitmap: u64,
+    inode_bitmap: u64,
+    inode_table: u64,
+    free_blocks: u32,
+    free_inodes: u32,
+    directories: u32,
+    flags: u16,
+    sums: [u32; 2],
+    /// It comes from a copy, whose counts and checksums of bitmaps are not kept up.
+    copied: bool,
+}
+
+/// A group whose bitmap was never written: only its own structures are in use.
+const BLOCKS_UNWRITTEN: u16 = 2;
+const INODES_UNWRITTEN: u16 = 1;
+/// Feature bits: incompatible ones, then read-only compatible ones.
+const RECOVER: u32 = 4;
+const SEED_STORED: u32 = 0x2000;
+const ENCRYPTED: u32 = 0x800;
+const SPARSE: u32 = 1;
+const DESCRIPTOR_SUMS: u32 = 0x10;
+const BIG_ALLOCATION: u32 = 0x200;
+const CHECKSUMS: u32 = 0x400;
+/// Two backups at chosen places, in the compatible features.
+const SPARSE_TWO: u32 = 0x200;
+/// Descriptors of more groups than these are not held.
+const MOST_GROUPS: u64 = 4 << 20;
+
+/// What an extent tree holds: stretches of blocks, and the blocks of the tree itself.
+enum Held {
+    Data(Range<u64>),
+    Tree(u64),
+}
+
+struct Inode {
+    number: u32,
+    bytes: Vec<u8>,
+}
+
+impl Inode {
+    fn mode(&self) -> u16 {
+        le16(&self.bytes, 0)
+    }
+    fn size(&self) -> u64 {
+        u64::from(le32(&self.bytes, 4)) | u64::from(le32(&self.bytes, 108)) << 32
+    }
+    fn flags(&self) -> u32 {
+        le32(&self.bytes, 32)
+    }
+    fn kind(&self) -> NodeKind {
+        match self.mode() >> 12 {
+            4 => NodeKind::Directory,
+            8 => NodeKind::File,
+            10 => NodeKind::Link,
+            _ => NodeKind::Other,
+        }
+    }
+    /// Seconds at `at`, the extra bits at `extra` where the inode is long enough for them.
+    fn time(&self, at: usize, extra: usize) -> Option<Time> {
+        let seconds = i64::from(le32(&self.bytes, at) as i32);
+        let room = self.bytes.len() > 128 && 128 + usize::from(le16(&self.bytes, 128)) >= extra + 4;
+        let more = if room { le32(&self.bytes, extra) } else { 0 };
+        Some(Time { seconds: seconds + (i64::from(more & 3) << 32), nanos: (more >> 2).min(999_999_999) })
+    }
+    /// Data kept in the inode: the block field, then the value of the attribute `system.data`.
+    fn inline(&self) -> Vec<u8> {
+        let mut data = self.bytes[40..100].to_vec();
+        let start = 128 + usize::from(le16(&self.bytes, 128));
+        if self.bytes.len() > 132 && le32(&self.bytes, start) == ATTRIBUTES {
+            let mut at = start + 4;
+            while let Some(entry) = self.bytes.get(at..at + 16).filter(|entry| entry[..4] != [0; 4]) {
+                let name = self.bytes.get(at + 16..at + 16 + usize::from(entry[0])).unwrap_or_default();
+                if entry[1] == 7 && name == b"data" {
+                    let value = start + 4 + usize::from(le16(entry, 2));
+                    data.extend(self.bytes.get(value..value + le32(entry, 8) as usize).unwrap_or_default());
+                }
+                at += (16 + usize::from(entry[0]) + 3) & !3;
+            }
+        }
+        data.truncate(self.size().min(1 << 16) as usize);
+        data
+    }
+}
+
+/// Where the copies of the super block begin that group 1 has by default, for each size of a block.
+pub(crate) const BACKUPS: [u64; 4] = [8193 << 10, 16384 << 11, 32768 << 12, 65536 << 13];
+
+/// The super block at a byte of a volume, if one stands there that does not contradict itself.
+pub(crate) fn super_block(bytes: &[u8]) -> Option<&[u8]> {
+    let sums = le32(bytes, 100) & CHECKSUMS != 0;
+    let right = bytes.len() == 1024
+        && le16(bytes, 56) == 0xef53
+        && le32(bytes, 24) <= 6
+        && le32(bytes, 32) > 0
+        && le32(bytes, 40) > 0
+        && (!sums || crc32c(u32::MAX, &bytes[..1020]) == le32(bytes, 1020));
+    right.then_some(bytes)
+}
+
+impl Ext {
+    /// Opens a volume. Where its super block is damaged a copy is taken; a journal that was not carried out is laid over
+    /// it in memory.
+    ///
+    /// # Errors
+    /// A finding where no super block is left, or it contradicts itself.
+    pub fn open(volume: Cached) -> Result<Self> {
+        let mut fs = Self::with(volume)?;
+        if fs.features[1] & RECOVER != 0 {
+            match fs.journal() {
+                Ok((overlay, finding)) => {
+                    let found = std::mem::take(&mut fs.opened);
+                    fs.volume.lay_over(overlay);
+                    // The journal may hold newer descriptors as well.
+                    fs = Self::with(fs.volume)?;
+                    fs.opened.extend(found.into_iter().filter(|found| found.code == "ext-super-block"));
+                    fs.opened.push(finding);
+                }
+                Err(finding) => fs.opened.push(finding),
+            }
+        }
+        Ok(fs)
+    }
+
+    fn journal(&self) -> Result<(crate::cached::Overlay, Finding)> {
+        let inode = self.inode(le32(&self.sb, 0xe0)).map_err(|_| Finding::new("ext-journal", "its journal lies on another drive"))?;
+        let content = Content::new(inode.size(), self.pieces_of(&inode)?, Form::Plain);
+        journal::replay(&self.volume, &content, self.block, self.blocks)
+    }
+
+    fn with(volume: Cached) -> Result<Self> {
+        let wrong = |what: &str| Finding::new("ext-super-block", format!("the super block is damaged: {what}"));
+        let mut opened = Vec::new();
+        let mut sb = volume.read(1024, 1024).unwrap_or_default();
+        if super_block(&sb).is_none() {
+            let copies = BACKUPS.iter().filter_map(|at| Some((*at, volume.read(*at, 1024).ok()?)));
+            if let Some((at, copy)) = copies.into_iter().find(|(_, copy)| super_block(copy).is_some()) {
+                opened.push(Finding::new("ext-super-block", format!("the super block is damaged; its copy at byte {at} is used")).at(1024));
+                sb = copy;
+            } else if le16(&sb, 56) == 0xef53 {
+                opened.push(Finding::new("ext-super-block", "the super block's checksum is wrong").at(1024));
+            }
+        }
+        let shift = le32(&sb, 24);
+        if le16(&sb, 56) != 0xef53 || shift > 6 {
+            return Err(wrong("it is none"));
+        }
+        let features = [le32(&sb, 92), le32(&sb, 96), le32(&sb, 100)];
+        let incompatible = features[1];
+        let old = le32(&sb, 76) == 0;
+        let wide = incompatible & 0x80 != 0;
+        let blocks = u64::from(le32(&sb, 4)) | if wide { u64::from(le32(&sb, 0x150)) << 32 } else { 0 };
+        let seed = match features[2] & CHECKSUMS != 0 {
+            true if incompatible & SEED_STORED != 0 => Some(le32(&sb, 0x270)),
+            true => Some(crc32c(u32::MAX, &array::<16>(&sb, 104))),
+            false => None,
+        };
+        let mut fs = Self {
+            block: 1024 << shift,
+            inode_size: if old { 128 } else { u64::from(le16(&sb, 88)) },
+            inodes: le32(&sb, 0),
+            inodes_per_group: le32(&sb, 40),
+            blocks_per_group: le32(&sb, 32),
+            first_block: u64::from(le32(&sb, 20)),
+            descriptor: if wide { u64::from(le16(&sb, 254)).max(32) } else { 32 },
+            first_meta: (incompatible & 0x10 != 0).then(|| le32(&sb, 260)),
+            blocks,
+            file_types: incompatible & 2 != 0,
+            volume,
+            sb,
+            features,
+            groups: Vec::new(),
+            seed,
+            opened,
+        };
+        if !(128..=fs.block).contains(&fs.inode_size) || !fs.inode_size.is_power_of_two() {
+            return Err(wrong("the size of inodes"));
+        }
+        if fs.inodes_per_group == 0 || fs.blocks_per_group == 0 || !(32..=1024).contains(&fs.descriptor) || fs.descriptor > fs.block {
+            return Err(wrong("the size of groups"));
+        }
+        fs.load_groups();
+        Ok(fs)
+    }
+
+    fn group_count(&self) -> u64 {
+        self.blocks.saturating_sub(self.first_block).div_ceil(u64::from(self.blocks_per_group))
+    }
+
+    /// Reads the descriptors of all groups; a damaged one is taken from its copy.
+    fn load_groups(&mut self) {
+        let most = self.group_count().min(MOST_GROUPS).min(self.volume.len() / self.block + 1) as u32;
+        self.groups = Vec::with_capacity(most as usize);
+        for group in 0..most {
+            let first = self.volume.read(self.descriptor_at(group), self.descriptor as usize);
+            let found = first.ok().and_then(|bytes| self.group(group, &bytes));
+            let found = found.or_else(|| {
+                let copy = self.group(group, &self.volume.read(self.descriptor_copy_at(group)?, self.descriptor as usize).ok()?);
+                let text = format!("the descriptor of group {group} is damaged{}", if copy.is_some() { "; its copy is used" } else { "" });
+                if self.opened.len() < 100 {
+                    let finding = if copy.is_some() { Finding::new("ext-descriptor", text) } else { Finding::grave("ext-descriptor", text) };
+                    self.opened.push(finding.at(self.descriptor_at(group)));
+                }
+                copy.map(|copy| Group { copied: true, ..copy })
+            });
+            self.groups.push(found.unwrap_or_default());
+        }
+    }
+
+    /// A descriptor taken apart; `None` where it is damaged.
+    fn group(&self, number: u32, bytes: &[u8]) -> Option<Group> {
+        let wide = self.descriptor >= 64;
+        let long = |low: usize, high: usize| u64::from(le32(bytes, low)) | if wide { u64::from(le32(bytes, high)) << 32 } else { 0 };
+        let short = |low: usize, high: usize| u32::from(le16(bytes, low)) | if wide { u32::from(le16(bytes, high)) << 16 } else { 0 };
+        let stored = le16(bytes, 30);
+        let right = match self.seed {
+            Some(seed) => {
+                let sum = crc32c(crc32c(seed, &number.to_le_bytes()), &bytes[..30]);
+                crc32c(crc32c(sum, &[0; 2]), &bytes[32..]) as u16 == stored
+            }
+            None if self.features[2] & DESCRIPTOR_SUMS != 0 => {
+                crc16(&[&self.sb[104..120], &number.to_le_bytes(), &bytes[..30], &bytes[32..]]) == stored
+            }
+            None => true,
+        };
+        let group = Group {
+            block_bitmap: long(0, 32),
+            inode_bitmap: long(4, 36),
+            inode_table: long(8, 40),
+            free_blocks: short(12, 44),
+            free_inodes: short(14, 46),
+            directories: short(16, 48),
+            flags: if self.features[2] & (DESCRIPTOR_SUMS | CHECKSUMS) != 0 { le16(bytes, 18) } else { 0 },
+            sums: [short(24, 56), short(26, 58)],
+            copied: false,
+        };
+        let inside = |block: u64| (self.first_block..self.blocks).contains(&block);
+        (right && inside(group.block_bitmap) && inside(group.inode_bitmap) && inside(group.inode_table)).then_some(group)
+    }
+
+    /// Where the copy of a group's descriptor lies: behind the super block of group 1, or in the next group of a meta group.
+    fn descriptor_copy_at(&self, group: u32) -> Option<u64> {
+        let per_block = (self.block / self.descriptor) as u32;
+        let per_group = u64::from(self.blocks_per_group);
+        if self.first_meta.is_none_or(|first| group / per_block < first) {
+            let holder = (1..self.group_count()).find(|holder| self.has_super(*holder))?;
+            return Some((holder * per_group + self.first_block + 1) * self.block + u64::from(group) * self.descriptor);
+        }
+        let second = u64::from(group / per_block * per_block) + 1;
+        let start = second * per_group + self.first_block + u64::from(self.has_super(second));
+        Some(start * self.block + u64::from(group % per_block) * self.descriptor)
+    }
+
+    /// Where the descriptor of a group lies, in bytes.
+    fn descriptor_at(&self, group: u32) -> u64 {
+        let per_block = (self.block / self.descriptor) as u32;
+        let table = group / per_block;
+        let inner = u64::from(group % per_block) * self.descriptor;
+        if self.first_meta.is_none_or(|first| table < first) {
+            // Behind the block that holds the super block, which stands 1024 bytes into the volume.
+            return (1024 / self.block + 1) * self.block + u64::from(group) * self.descriptor;
+        }
+        let first_group = u64::from(table) * u64::from(per_block);
+        let start = first_group * u64::from(self.blocks_per_group) + self.first_block;
+        let early = u64::from(table == 0 && self.block == 1024 && self.first_block == 0);
+        let after = u64::from(self.has_super(first_group)) + early;
+        (start + after) * self.block + inner
+    }
+
+    /// Whether a group starts with a copy of the super block: all do, or with sparse super blocks groups 0, 1 and powers of
+    /// 3, 5 and 7, or two chosen ones.
+    fn has_super(&self, group: u64) -> bool {
+        if group == 0 {
+            return true;
+        }
+        if self.features[0] & SPARSE_TWO != 0 {
+            return group == u64::from(le32(&self.sb, 0x24c)) || group == u64::from(le32(&self.sb, 0x250));
+        }
+        let power = |base: u64| {
+            let mut value = base;
+            while value < group {
+                value *= base;
+            }
+            value == group
+        };
+        self.features[2] & SPARSE == 0 || group == 1 || power(3) || power(5) || power(7)
+    }
+
+    /// The blocks of a group that hold the super block, descriptors and room for more of them.
+    fn front(&self, group: u64) -> Range<u64> {
+        let start = group * u64::from(self.blocks_per_group) + self.first_block;
+        let per_block = self.block / self.descriptor;
+        let has_super = self.has_super(group);
+        let tables = self.group_count().div_ceil(per_block);
+        let first_meta = self.first_meta.map_or(u64::MAX, u64::from);
+        let mut len = u64::from(has_super);
+        if group / per_block < first_meta {
+            let old = tables.min(first_meta);
+            len += if has_super { old + u64::from(le16(&self.sb, 0xce)) } else { 0 };
+        } else if matches!(group % per_block, 0 | 1) || group % per_block == per_block - 1 {
+            len += 1;
+        }
+        // With blocks of 1024 bytes the super block may stand in block 0 only in appearance.
+        let early = u64::from(group == 0 && self.block == 1024 && self.first_block == 0);
+        start..(start + len + early).min(self.blocks)
+    }
+
+    fn inode(&self, number: u32) -> Result<Inode> {
+        let gone = |why: &str| Finding::new("ext-inode", format!("inode {number}: {why}"));
+        if number == 0 || number > self.inodes {
+            return Err(gone("there is none of that number"));
+        }
+        let (group, index) = ((number - 1) / self.inodes_per_group, (number - 1) % self.inodes_per_group);
+        let table = self.groups.get(group as usize).map_or(0, |group| group.inode_table);
+        let at = table.checked_mul(self.block).filter(|at| *at > 0).and_then(|at| at.checked_add(u64::from(index) * self.inode_size));
+        let bytes = self.volume.read(at.ok_or_else(|| gone("its table lies nowhere"))?, self.inode_size as usize)?;
+        Ok(Inode { number, bytes })
+    }
+
+    /// Begins the checksum of whatever belongs to an inode.
+    fn seed_of(&self, inode: &Inode) -> Option<u32> {
+        self.seed.map(|seed| crc32c(crc32c(seed, &inode.number.to_le_bytes()), &inode.bytes[100..104]))
+    }
+
+    fn node_of(&self, inode: &Inode) -> Node {
+        let kind = inode.kind();
+        Node {
+            id: u64::from(inode.number),
+            kind,
+            size: if kind == NodeKind::Directory { 0 } else { inode.size() },
+            modified: inode.time(16, 136),
+            accessed: inode.time(8, 140),
+            created: if inode.bytes.len() > 128 && le16(&inode.bytes, 128) >= 24 { inode.time(144, 148) } else { None },
+            mode: Some(u32::from(inode.mode()) & 0o7777),
+            owner: Some((
+                u32::from(le16(&inode.bytes, 2)) | u32::from(le16(&inode.bytes, 120)) << 16,
+                u32::from(le16(&inode.bytes, 24)) | u32::from(le16(&inode.bytes, 122)) << 16,
+            )),
+            links: u32::from(le16(&inode.bytes, 26)),
+            attributes: 0,
+            place: Place::default(),
+        }
+    }
+
+    fn pieces_of(&self, inode: &Inode) -> Result<Vec<Piece>> {
+        let size = inode.size();
+        let mut map: Vec<(u64, u64, u64)> = Vec::new();
+        if inode.flags() & EXTENTS != 0 {
+            self.extents(&inode.bytes[40..100], 5, &mut map, &mut |_, _| {})?;
+        } else {
+            self.block_map(inode, size, &mut map, &mut |_| {})?;
+        }
+        map.sort_unstable();
+        let (mut pieces, mut at) = (Vec::new(), 0u64);
+        for (logical, physical, count) in map {
+            let (start, len) = (logical.saturating_mul(self.block), count * self.block);
+            if start < at || start >= size {
+                continue;
+            }
+            if start > at {
+                pieces.push(Piece { at: None, len: start - at });
+            }
+            let len = len.min(size - start);
+            pieces.push(Piece { at: (physical != 0).then_some(physical * self.block), len });
+            at = start + len;
+        }
+        if at < size {
+            pieces.push(Piece { at: None, len: size - at });
+        }
+        Ok(pieces)
+    }
+
+    /// Collects logical block, physical block (0 for one that was set aside but never written) and count. `each` is told
+    /// the blocks of the tree itself and every stretch set aside.
+    fn extents(&self, node: &[u8], depth_left: u16, map: &mut Vec<(u64, u64, u64)>, each: &mut dyn FnMut(Held, &[u8])) -> Result<()> {
+        let wrong = || Finding::new("ext-extents", "a node of the extent tree is damaged");
+        let (count, depth) = (usize::from(le16(node, 2)), le16(node, 6));
+        if le16(node, 0) != 0xf30a || depth > depth_left || 12 + count * 12 > node.len() || map.len() > 4 << 20 {
+            return Err(wrong());
+        }
+        for entry in node[12..12 + count * 12].chunks_exact(12) {
+            let logical = u64::from(le32(entry, 0));
+            if depth == 0 {
+                let raw = le16(entry, 4);
+                let unwritten = raw > 32768;
+                let count = u64::from(if unwritten { raw - 32768 } else { raw });
+                let physical = u64::from(le32(entry, 8)) | u64::from(le16(entry, 6)) << 32;
+                if physical.checked_add(count).is_none_or(|end| end > self.blocks) {
+                    return Err(wrong());
+                }
+                each(Held::Data(physical..physical + count), &[]);
+                map.push((logical, if unwritten { 0 } else { physical }, count));
+            } else {
+                let child = u64::from(le32(entry, 4)) | u64::from(le16(entry, 8)) << 32;
+                let bytes = self.volume.read(child.checked_mul(self.block).ok_or_else(wrong)?, self.block as usize)?;
+                // A child must be one level lower, so that a loop cannot go on for ever.
+                each(Held::Tree(child), &bytes);
+                if le16(&bytes, 6) + 1 != depth {
+                    return Err(wrong());
+                }
+                self.extents(&bytes, depth - 1, map, each)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn block_map(&self, inode: &Inode, size: u64, map: &mut Vec<(u64, u64, u64)>, tree: &mut dyn FnMut(u64)) -> Result<()> {
+        let total = size.div_ceil(self.block);
+        let mut next = 0u64;
+        let mut add = |physical: u32, next: &mut u64| {
+            if physical != 0 && u64::from(physical) < self.blocks {
+                match map.last_mut() {
+                    Some((logical, start, count)) if *logical + *count == *next && *start + *count == u64::from(physical) => *count += 1,
+                    _ => map.push((*next, u64::from(physical), 1)),
+                }
+            }
+            *next += 1;
+        };
+        for slot in 0..12 {
+            if next < total {
+                add(le32(&inode.bytes, 40 + slot * 4), &mut next);
+            }
+        }
+        for level in 1..=3u32 {
+            if next < total {
+                self.indirect(le32(&inode.bytes, 84 + level as usize * 4), level, total, &mut next, &mut add, tree)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn indirect(
+        &self,
+        block: u32,
+        level: u32,
+        total: u64,
+        next: &mut u64,
+        add: &mut impl FnMut(u32, &mut u64),
+        tree: &mut dyn FnMut(u64),
+    ) -> Result<()> {
+        let per = self.block / 4;
+        if block == 0 || u64::from(block) >= self.blocks {
+            *next += per.pow(level);
+            return Ok(());
+        }
+        let bytes = self.volume.read(u64::from(block) * self.block, self.block as usize)?;
+        tree(u64::from(block));
+        for entry in bytes.chunks_exact(4) {
+            if *next >= total {
+                break;
+            }
+            let below = le32(entry, 0);
+            if level == 1 { add(below, next) } else { self.indirect(below, level - 1, total, next, add, tree)? }
+        }
+        Ok(())
+    }
+
+    /// Entries of one stretch of a directory.
+    fn entries(&self, bytes: &[u8], listing: &mut Listing) {
+        let mut at = 0;
+        while at + 8 <= bytes.len() {
+            let (number, len) = (le32(bytes, at), usize::from(le16(bytes, at + 4)));
+            let name_len = if self.file_types { usize::from(bytes[at + 6]) } else { usize::from(le16(bytes, at + 6)) };
+            // The largest length of a block of 64 KiB does not fit into the field.
+            let len = if len == 65535 || len == 0 && self.block == 65536 { 65536 } else { len };
+            if len < 8 || at + len > bytes.len() || 8 + name_len > len {
+                listing.findings.push(Finding::new("ext-directory", format!("an entry {at} bytes into a block is damaged")));
+                return;
+            }
+            let name = &bytes[at + 8..at + 8 + name_len];
+            if number != 0 && name_len > 0 && name != b"." && name != b".." {
+                match self.inode(number) {
+                    Ok(inode) if inode.mode() != 0 => listing.entries.push(Entry { name: Name::from_bytes(name), node: self.node_of(&inode) }),
+                    Ok(_) => {
+                        let shown = String::from_utf8_lossy(name).into_owned();
+                        listing.findings.push(Finding::new("ext-dangling", format!("{shown} names inode {number}, which is not in use")));
+                    }
+                    Err(finding) => listing.findings.push(finding),
+                }
+            }
+            at += len;
+        }
+    }
+
+    /// The block with an inode's further attributes.
+    fn attribute_block(&self, inode: &Inode) -> Option<u64> {
+        let block = u64::from(le32(&inode.bytes, 104)) | u64::from(le16(&inode.bytes, 118)) << 32;
+        (self.first_block + 1..self.blocks).contains(&block).then_some(block)
+    }
+
+    /// Attributes from `at` on; their values are counted from `values` on.
+    fn attributes_in(&self, bytes: &[u8], mut at: usize, values: usize, out: &mut Vec<(String, Vec<u8>)>) {
+        while let Some(entry) = bytes.get(at..at + 16).filter(|entry| entry[..4] != [0; 4]) {
+            let prefix = match entry[1] {
+                1 => "user.",
+                2 => "system.posix_acl_access",
+                3 => "system.posix_acl_default",
+                4 => "trusted.",
+                6 => "security.",
+                _ => "system.",
+            };
+            let name = bytes.get(at + 16..at + 16 + usize::from(entry[0])).unwrap_or_default();
+            let (start, len) = (values + usize::from(le16(entry, 2)), le32(entry, 8) as usize);
+            let value = match le32(entry, 4) {
+                0 => bytes.get(start..start.saturating_add(len)).map(<[u8]>::to_vec),
+                // A long value has an inode of its own.
+                inode => self.inode(inode).and_then(|inode| self.value(&inode, len)).ok(),
+            };
+            // The content of small files is kept as an attribute; it is no attribute of the file.
+            if let Some(value) = value.filter(|_| !(entry[1] == 7 && name == b"data")) {
+                out.push((format!("{prefix}{}", String::from_utf8_lossy(name)), value));
+            }
+            at += (16 + usize::from(entry[0]) + 3) & !3;
+        }
+    }
+
+    fn value(&self, inode: &Inode, len: usize) -> Result<Vec<u8>> {
+        let mut bytes = vec![0; len.min(1 << 20)];
+        let count = Content::new(inode.size(), self.pieces_of(inode)?, Form::Plain).read(&self.volume, 0, &mut bytes)?;
+        bytes.truncate(count);
+        Ok(bytes)
+    }
+
+    fn number(node: &Node) -> u32 {
+        u32::try_from(node.id).unwrap_or(0)
+    }
+}
+
+impl FileSystem for Ext {
+    fn root(&self) -> Result<Node> {
+        Ok(self.node_of(&self.inode(ROOT)?))
+    }
+
+    fn list(&self, directory: &Node) -> Listing {
+        let mut listing = Listing::default();
+        let read = || -> Result<(Inode, Vec<Piece>)> {
+            let inode = self.inode(Self::number(directory))?;
+            let pieces = if inode.flags() & INLINE != 0 { Vec::new() } else { self.pieces_of(&inode)? };
+            Ok((inode, pieces))
+        };
+        let (inode, pieces) = match read() {
+            Ok(found) => found,
+            Err(finding) => return finding.into(),
+        };
+        if inode.flags() & INLINE != 0 {
+            let data = inode.inline();
+            // Four bytes with the parent stand in front, and entries may not cross from one part to the other.
+            self.entries(data.get(4..60.min(data.len())).unwrap_or_default(), &mut listing);
+            self.entries(data.get(60..).unwrap_or_default(), &mut listing);
+            return listing;
+        }
+        let size = inode.size().min(MOST_DIRECTORY);
+        let content = Content::new(size, pieces, Form::Plain);
+        let mut block = vec![0; self.block as usize];
+        let mut at = 0;
+        while at < size {
+            match content.read(&self.volume, at, &mut block) {
+                Ok(count) => self.entries(&block[..count], &mut listing),
+                Err(finding) => listing.findings.push(finding),
+            }
+            at += self.block;
+        }
+        listing
+    }
+
+    fn open(&self, file: &Node, stream: &str) -> Result<Content> {
+        if !stream.is_empty() {
+            return Err(Finding::new("no-stream", "this format has no further streams"));
+        }
+        let inode = self.inode(Self::number(file))?;
+        if inode.flags() & ENCRYPTED != 0 {
+            return Err(Finding::new("ext-encrypted", "it is encrypted; only its owner's system can read it"));
+        }
+        if inode.flags() & INLINE != 0 {
+            return Ok(Content::held(inode.inline()));
+        }
+        Ok(Content::new(inode.size(), self.pieces_of(&inode)?, Form::Plain))
+    }
+
+    fn volume(&self) -> &Cached {
+        &self.volume
+    }
+
+    fn attributes(&self, node: &Node) -> Result<Vec<(String, Vec<u8>)>> {
+        let inode = self.inode(Self::number(node))?;
+        let mut out = Vec::new();
+        let start = 128 + usize::from(le16(&inode.bytes, 128));
+        if inode.bytes.len() > 132 && le32(&inode.bytes, start) == ATTRIBUTES {
+            self.attributes_in(&inode.bytes, start + 4, start + 4, &mut out);
+        }
+        if let Some(block) = self.attribute_block(&inode) {
+            let bytes = self.volume.read(block * self.block, self.block as usize)?;
+            if le32(&bytes, 0) == ATTRIBUTES {
+                self.attributes_in(&bytes, 32, 0, &mut out);
+            }
+        }
+        Ok(out)
+    }
+
+    fn link(&self, link: &Node) -> Result<Name> {
+        let inode = self.inode(Self::number(link))?;
+        let size = inode.size().min(4096) as usize;
+        // Short targets stand where the block numbers of longer ones would.
+        if size < 60 && inode.flags() & (EXTENTS | INLINE) == 0 {
+            return Ok(Name::from_bytes(&inode.bytes[40..40 + size]));
+        }
+        let mut bytes = vec![0; size];
+        let count = self.read(link, 0, &mut bytes)?;
+        Ok(Name::from_bytes(&bytes[..count]))
+    }
+
+    fn is_case_sensitive(&self) -> bool {
+        true
+    }
+
+    fn resolution(&self) -> Resolution {
+        let nanos = if self.inode_size > 128 { 1 } else { 1_000_000_000 };
+        Resolution { modified: nanos, accessed: nanos, created: nanos }
+    }
+
+    fn survey(&self) -> Survey {
+        self.go_over()
+    }
+}

@@ -1,0 +1,113 @@
+//! What several tests of file systems need: volumes made and filled by the system's own tools.
+#![allow(dead_code)] // every test uses a part of it
+
+use badger_drive::medium::MemoryMedium;
+use badger_drive::{Source, Workshop};
+use badger_fs::FileSystem;
+use std::fs::{self, File};
+use std::os::unix::fs::{FileExt, symlink};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::Arc;
+use tempfile::TempDir;
+
+pub const MIB: u64 = 1 << 20;
+
+pub fn run(command: &[&str]) {
+    let out = Command::new(command[0]).args(&command[1..]).output().unwrap_or_else(|error| panic!("{}: {error}", command[0]));
+    assert!(out.status.success(), "{command:?}: {}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
+}
+
+pub fn noise(len: usize, seed: u64) -> Vec<u8> {
+    let mut state = seed | 1;
+    (0..len.div_ceil(8))
+        .flat_map(|_| {
+            state ^= state << 13;
+            state ^= state >> 7;
+            state ^= state << 17;
+            state.to_le_bytes()
+        })
+        .take(len)
+        .collect()
+}
+
+/// A folder such as people have: deep and wide, long and foreign names, empty, small and large files.
+pub fn people(plain: bool) -> TempDir {
+    let dir = tempfile::tempdir().unwrap();
+    let put = |path: &str, bytes: &[u8]| {
+        let path = dir.path().join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, bytes).unwrap();
+    };
+    put("empty.txt", b"");
+    put("Counts/2026/a rather long name of a fish-count sheet, as people write them.csv", &noise(5000, 1));
+    put("Partituren/Übung für Männerstimmen – Fassung 2.txt", b"do re mi");
+    put("UPPER.TXT", b"upper");
+    put("lower.txt", b"lower");
+    put("Mixed.Case.Name", &noise(70_000, 2));
+    for size in [1usize, 59, 60, 61, 140, 511, 512, 513, 4095, 4096, 4097, 65_536] {
+        put(&format!("sizes/{size}.bin"), &noise(size, size as u64));
+    }
+    for number in 0..700 {
+        put(&format!("wide/count-{number:04}-of-the-weir.csv"), format!("{number}\n").as_bytes());
+    }
+    let deep: String = (0..30).map(|level| format!("level-{level}/")).collect();
+    put(&format!("{deep}bottom.txt"), b"deep down");
+    put("large.wav", &noise(6 << 20, 9));
+    if !plain {
+        symlink("Counts/2026", dir.path().join("short-link")).unwrap();
+        symlink(format!("/{}", "long-target/".repeat(12)), dir.path().join("long-link")).unwrap();
+        fs::hard_link(dir.path().join("lower.txt"), dir.path().join("same-file.txt")).unwrap();
+        run(&["mkfifo", dir.path().join("pipe").to_str().unwrap()]);
+        let sparse = File::create(dir.path().join("sparse.db")).unwrap();
+        sparse.set_len(40 << 20).unwrap();
+        sparse.write_all_at(&noise(10_000, 4), 9 << 20).unwrap();
+        sparse.write_all_at(b"end", (40 << 20) - 3).unwrap();
+    }
+    dir
+}
+
+pub fn open(path: &Path) -> Box<dyn FileSystem> {
+    let source = Workshop::default().source(path).unwrap();
+    let size = source.geometry().size_bytes;
+    badger_fs::open(&source, 0, size).unwrap()
+}
+
+pub fn image(mib: u64) -> (TempDir, PathBuf) {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("volume.img");
+    File::create(&path).unwrap().set_len(mib * MIB).unwrap();
+    (dir, path)
+}
+
+/// Mounts an exFAT image through a loop device, which its driver insists on, and has it filled.
+pub fn fill_exfat(path: &Path, fill: impl FnOnce(&Path)) {
+    let place = path.with_file_name("mnt");
+    fs::create_dir(&place).unwrap();
+    let mut device = String::new();
+    // Two tests may be given the same free device; one of them tries again.
+    while device.is_empty() {
+        let out = Command::new("losetup").args(["-f", "--show"]).arg(path).output().unwrap();
+        device = String::from_utf8_lossy(&out.stdout).trim().to_string();
+    }
+    run(&["mount.exfat-fuse", &device, place.to_str().unwrap()]);
+    fill(&place);
+    run(&["umount", place.to_str().unwrap()]);
+    run(&["sync"]);
+    run(&["losetup", "-d", &device]);
+}
+
+/// Mounts an NTFS image and has it filled.
+pub fn fill_ntfs(path: &Path, fill: impl FnOnce(&Path)) {
+    let place = path.with_file_name("mnt");
+    fs::create_dir_all(&place).unwrap();
+    run(&["ntfs-3g", "-o", "compression,streams_interface=windows", path.to_str().unwrap(), place.to_str().unwrap()]);
+    fill(&place);
+    run(&["umount", place.to_str().unwrap()]);
+}
+
+/// Bytes in memory as an opened volume.
+pub fn in_memory(bytes: Vec<u8>) -> badger_fs::tree::Result<Box<dyn FileSystem>> {
+    let len = bytes.len() as u64;
+    badger_fs::open(&Source::detached(Arc::new(MemoryMedium::new(bytes, 512))), 0, len)
+}

@@ -1,0 +1,83 @@
+//! Going over the volumes of a drive: what is in use on it, and whether it is sound.
+
+use crate::hazard::Looked;
+use crate::report::{Line, Verdict};
+use badger_drive::Source;
+use badger_drive::size::{human, thousands};
+use badger_fs::recognise::{State, Volume};
+use badger_fs::{Survey, Weight};
+
+/// A volume that was gone over.
+pub struct Surveyed {
+    /// Number of its partition.
+    pub number: u32,
+    /// First byte on the drive.
+    pub start: u64,
+    /// Bytes of its partition.
+    pub len: u64,
+    /// What was recognised.
+    pub volume: Volume,
+    /// What going over it brought; `None` where its format is only recognised.
+    pub survey: Option<Survey>,
+}
+
+/// Goes over every volume of a drive that can be walked.
+pub fn survey(source: &Source, looked: &Looked) -> Vec<Surveyed> {
+    let each = looked.volumes.iter().filter_map(|(number, volume)| {
+        let partition = looked.table.partitions.iter().find(|partition| partition.number == *number)?;
+        let (start, len) = looked.table.place(partition);
+        let survey = badger_fs::open(source, start, len).ok().map(|fs| fs.survey());
+        Some(Surveyed { number: *number, start, len, volume: volume.clone(), survey })
+    });
+    each.collect()
+}
+
+/// How a volume is called in a sentence: its label, or the number of its partition.
+pub fn name(number: u32, volume: &Volume) -> String {
+    let label = if volume.label.is_empty() { format!("partition {number}") } else { volume.label.clone() };
+    format!("{label}, {}", volume.kind.word())
+}
+
+fn weight(weight: Weight) -> &'static str {
+    match weight {
+        Weight::Note => "note",
+        Weight::Fault => "fault",
+        Weight::Grave => "grave",
+    }
+}
+
+/// One line of proof for each volume of a drive.
+pub fn check(source: &Source, looked: &Looked) -> Vec<Line> {
+    let sector = u64::from(source.geometry().logical_sector);
+    survey(source, looked).iter().map(|volume| line(volume, sector)).collect()
+}
+
+/// What a survey says, as a line with its findings.
+pub fn line(surveyed: &Surveyed, sector: u64) -> Line {
+    let name = name(surveyed.number, &surveyed.volume);
+    let Some(survey) = &surveyed.survey else {
+        return match surveyed.volume.state {
+            State::Damaged => Line::new("file-system", Verdict::Fails, format!("{name}: {}", surveyed.volume.problems.join("; "))),
+            _ => Line::new("file-system", Verdict::NotChecked, format!("{name}: recognised; its inside is not read yet")),
+        };
+    };
+    let faults = survey.findings.iter().filter(|finding| finding.weight > Weight::Note).count();
+    let count = |count: u64, one: &str, more: &str| format!("{} {}", thousands(count), if count == 1 { one } else { more });
+    let held =
+        format!("{} in {}, {} in use", count(survey.files, "file", "files"), count(survey.directories, "folder", "folders"), human(survey.used()));
+    let (result, text) = match faults {
+        0 => (Verdict::Holds, format!("{name}: sound, {held}")),
+        1 => (Verdict::Fails, format!("{name}: 1 fault, {held}")),
+        more => (Verdict::Fails, format!("{name}: {more} faults, {held}")),
+    };
+    let mut line = Line::new("file-system", result, text);
+    line.evidence = survey
+        .findings
+        .iter()
+        .map(|finding| {
+            let place = finding.at.map(|at| format!(", at sector {}", thousands((surveyed.start + at) / sector))).unwrap_or_default();
+            format!("{} {}: {}{place}", weight(finding.weight), finding.code, finding.text)
+        })
+        .collect();
+    line
+}
