@@ -142,6 +142,7 @@ pub fn order(args: &CloneArgs) -> Order {
         ids: args.ids.into(),
         restart: args.restart,
         again: args.again,
+        used: args.used.then(|| args.rest.into()),
         ticket: args.ticket.clone(),
         customer: args.customer.clone(),
         technician: args.technician.clone(),

@@ -32,7 +32,7 @@ mod jobs;
 
 use badger_bench::Bench;
 use badger_drive::{Refusal, Workshop, size};
-use badger_layout::plan::Ids;
+use badger_layout::plan::{Ids, Rest};
 use badger_transfer::Outcome;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::io::IsTerminal;
@@ -148,6 +148,12 @@ pub struct CloneArgs {
     /// Read the source a second time after the proof
     #[arg(long)]
     pub again: bool,
+    /// Copy only what is in use; unknown and unsound volumes are copied whole
+    #[arg(long)]
+    pub used: bool,
+    /// What becomes of the rest of the target
+    #[arg(long, value_enum, default_value_t = RestArg::Leave, requires = "used")]
+    pub rest: RestArg,
     /// Read no faster than this, a second
     #[arg(long, value_name = "SIZE", value_parser = size::parse)]
     pub rate: Option<u64>,
@@ -176,6 +182,27 @@ impl From<IdsArg> for Ids {
         match arg {
             IdsArg::Keep => Self::Keep,
             IdsArg::Fresh => Self::Fresh,
+        }
+    }
+}
+
+/// `--rest`.
+#[derive(Clone, Copy, ValueEnum)]
+pub enum RestArg {
+    /// It keeps what it holds.
+    Leave,
+    /// The drive is told that it is not wanted.
+    Discard,
+    /// It becomes zero, and the proof reads it.
+    Zero,
+}
+
+impl From<RestArg> for Rest {
+    fn from(arg: RestArg) -> Self {
+        match arg {
+            RestArg::Leave => Self::Leave,
+            RestArg::Discard => Self::Discard,
+            RestArg::Zero => Self::Zero,
         }
     }
 }

@@ -7,10 +7,11 @@ use crate::sheet::{DriveFacts, SheetData};
 use badger_drive::clock::Clock;
 use badger_drive::{Candidate, Refusal, Source, Workshop};
 use badger_layout::Plan;
-use badger_layout::plan::{self, Ids, Side};
+use badger_layout::plan::{self, Ids, Rest, Side, Sparing};
 use badger_transfer::hazard::{self, Looked};
 use badger_transfer::journal::{Journal, Past};
 use badger_transfer::run::{self, Run};
+use badger_transfer::volumes;
 use badger_transfer::{Control, Event, Hazard, Observer, Phase, Report};
 use std::fs::File;
 use std::io::Read;
@@ -32,6 +33,8 @@ pub struct Order {
     pub restart: bool,
     /// Read the source a second time after the proof.
     pub again: bool,
+    /// Copy only what is in use, and what becomes of the rest of the target.
+    pub used: Option<Rest>,
     /// The customer's ticket; may be empty.
     pub ticket: String,
     /// Customer; may be empty.
@@ -51,6 +54,7 @@ impl Order {
             ids: Ids::Keep,
             restart: false,
             again: false,
+            used: None,
             ticket: none(),
             customer: none(),
             technician: none(),
@@ -136,14 +140,24 @@ impl Bench {
             .map_err(|error| Refusal::new("journal", format!("the journal of the unfinished run: {error}")))?;
         let mut unfinished = None;
         if let Some((begun, job, past)) = past.filter(|_| !order.restart) {
-            if begun.source != plan.source || begun.target != plan.target || begun.ids != plan.ids {
+            let rest = begun.sparing.as_ref().map(|sparing| sparing.rest);
+            if begun.source != plan.source || begun.target != plan.target || begun.ids != plan.ids || rest != order.used {
                 let text = "an unfinished run between these two drives was begun with other options: give the same ones, or --restart to begin anew";
                 return Err(Refusal::new("run-differs", text));
             }
             plan = begun;
             unfinished = Some((past, job));
         }
-        let hazards = hazard::of_clone(&self.workshop, &source, &looked, &candidate, &plan);
+        let mut whole = Vec::new();
+        if let Some(rest) = order.used.filter(|_| unfinished.is_none()) {
+            let surveyed = volumes::survey(&source, &looked);
+            let (needed, spared) = volumes::needed(&surveyed, geometry.size_bytes);
+            plan.spare(&needed, Sparing { volumes: spared, rest });
+            whole = surveyed;
+        }
+        let mut hazards = hazard::of_clone(&self.workshop, &source, &looked, &candidate, &plan);
+        hazards.extend(hazard::of_whole_volumes(&whole));
+        hazards.sort_by_key(|hazard| hazard.level);
         Ok(Prepared { order: order.clone(), source, looked, candidate, plan, hazards, unfinished })
     }
 

@@ -74,6 +74,10 @@ impl WriteMedium for BlockDevice {
         writable(offset, len, self.geometry.size_bytes)?;
         sys::zero_out(self.io.file(), offset, len).or_else(|_| self.io.write_zeroes(offset, len))
     }
+    fn discard(&self, offset: u64, len: u64) -> Result<bool, WriteError> {
+        writable(offset, len, self.geometry.size_bytes)?;
+        Ok(sys::discard(self.io.file(), offset, len).is_ok())
+    }
     fn flush(&self) -> Result<(), WriteError> {
         self.io.sync()
     }

@@ -151,6 +151,15 @@ pub trait WriteMedium: Medium {
     /// See [`WriteError`].
     fn write_zero(&self, offset: u64, len: u64) -> Result<(), WriteError>;
 
+    /// Tells the drive that `len` bytes at `offset` are not wanted any more; what they read as afterwards is open. False
+    /// where it has no use for that.
+    ///
+    /// # Errors
+    /// See [`WriteError`].
+    fn discard(&self, _offset: u64, _len: u64) -> Result<bool, WriteError> {
+        Ok(false)
+    }
+
     /// Returns once everything written so far would survive a loss of power.
     ///
     /// # Errors

@@ -110,6 +110,9 @@ impl WriteMedium for RawFile {
             Err(_) => self.io.write_zeroes(offset, len),
         }
     }
+    fn discard(&self, offset: u64, len: u64) -> Result<bool, WriteError> {
+        self.write_zero(offset, len).map(|()| true)
+    }
     fn flush(&self) -> Result<(), WriteError> {
         self.io.sync()
     }

@@ -10,6 +10,7 @@ use std::os::fd::AsRawFd;
 
 const BLKRRPART: libc::c_ulong = 0x125f;
 const BLKFLSBUF: libc::c_ulong = 0x1261;
+const BLKDISCARD: libc::c_ulong = 0x1277;
 const BLKZEROOUT: libc::c_ulong = 0x127f;
 const SG_IO: libc::c_ulong = 0x2285;
 
@@ -34,6 +35,13 @@ pub fn zero_out(device: &File, offset: u64, len: u64) -> io::Result<()> {
     let range: [u64; 2] = [offset, len];
     // SAFETY: the request reads two u64 values from the array, which lives until the call returns.
     checked(unsafe { libc::ioctl(device.as_raw_fd(), BLKZEROOUT as _, range.as_ptr()) })
+}
+
+/// Tells a block device that the content of a stretch is not wanted any more.
+pub fn discard(device: &File, offset: u64, len: u64) -> io::Result<()> {
+    let range: [u64; 2] = [offset, len];
+    // SAFETY: the request reads two u64 values from the array, which lives until the call returns.
+    checked(unsafe { libc::ioctl(device.as_raw_fd(), BLKDISCARD as _, range.as_ptr()) })
 }
 
 /// `struct sg_io_hdr` of `scsi/sg.h`.

@@ -8,7 +8,7 @@ use crate::clock::Clock;
 use crate::discover::{Found, Use};
 use crate::ground::Ground;
 use crate::identity::Identity;
-use crate::medium::{Geometry, Source, WriteMedium};
+use crate::medium::{Geometry, Medium, ReadError, Source, WriteMedium};
 use crate::raw::RawFile;
 use crate::sim::SimDrive;
 use crate::size;
@@ -206,6 +206,37 @@ impl Target {
     #[cfg(feature = "rehearse")]
     pub fn rehearse(medium: Arc<dyn WriteMedium>) -> Self {
         Self { medium }
+    }
+}
+
+impl Target {
+    /// The same drive for reading, for whoever must not write.
+    pub fn as_source(&self) -> Source {
+        Source::detached(Arc::new(Reading(self.medium.clone())))
+    }
+}
+
+/// A target that is only read.
+struct Reading(Arc<dyn WriteMedium>);
+
+impl Medium for Reading {
+    fn geometry(&self) -> Geometry {
+        self.0.geometry()
+    }
+    fn identity(&self) -> &Identity {
+        self.0.identity()
+    }
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
+        self.0.read_at(offset, buf)
+    }
+    fn zero_run(&self, offset: u64, max: u64) -> u64 {
+        self.0.zero_run(offset, max)
+    }
+    fn present(&self) -> bool {
+        self.0.present()
+    }
+    fn clock(&self) -> Option<Arc<dyn Clock>> {
+        self.0.clock()
     }
 }
 

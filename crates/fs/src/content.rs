@@ -140,6 +140,16 @@ impl Content {
         self.pieces[index].at.filter(|_| inner < self.pieces[index].len).map(|at| at + inner)
     }
 
+    /// How many bytes from `offset` on are known to be zero because they lie nowhere.
+    pub fn hole(&self, offset: u64) -> u64 {
+        if !matches!(self.form, Form::Plain) {
+            return 0;
+        }
+        let Some(index) = self.starts.partition_point(|start| *start <= offset).checked_sub(1) else { return 0 };
+        let (piece, inner) = (self.pieces[index], offset - self.starts[index]);
+        if piece.at.is_some() { 0 } else { piece.len.saturating_sub(inner).min(self.size.saturating_sub(offset)) }
+    }
+
     fn plain(&self, volume: &Cached, offset: u64, buf: &mut [u8]) -> Result<()> {
         let mut done = 0usize;
         let mut index = self.starts.partition_point(|start| *start <= offset).saturating_sub(1);

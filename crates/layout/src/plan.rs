@@ -2,7 +2,7 @@
 
 use crate::guid::Guid;
 use crate::table::{Detail, Kind, Partition, Table};
-use badger_drive::Refusal;
+use badger_drive::{Extents, Refusal};
 use serde::{Deserialize, Serialize};
 
 /// Whether the target carries the source's disk and partition identifiers or new ones.
@@ -21,6 +21,52 @@ pub enum Ids {
 pub enum Fit {
     /// Same size.
     Keep,
+}
+
+/// What becomes of the places on the target that nothing is copied to.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Rest {
+    /// They keep what they hold.
+    #[default]
+    Leave,
+    /// The drive is told that they are not wanted.
+    Discard,
+    /// They become zero, and the proof reads them.
+    Zero,
+}
+
+impl Rest {
+    /// What that means, in a few words.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Leave => "the rest of the target keeps what it held",
+            Self::Discard => "the rest of the target is discarded",
+            Self::Zero => "the rest of the target is zero",
+        }
+    }
+}
+
+/// A volume of which only what is in use is copied.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct InUse {
+    /// Number of its partition.
+    pub number: u32,
+    /// First byte of the volume on the source.
+    pub start: u64,
+    /// Bytes of its partition.
+    pub len: u64,
+    /// Bytes in use.
+    pub used: u64,
+}
+
+/// The part of a plan that leaves out what is not in use.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Sparing {
+    /// The volumes; all else is copied whole.
+    pub volumes: Vec<InUse>,
+    /// What becomes of the rest of the target.
+    pub rest: Rest,
 }
 
 /// A drive as far as a plan must know it.
@@ -97,6 +143,9 @@ pub struct Plan {
     pub patches: Vec<Patch>,
     /// Stretches whose old content is taken away before anything is copied: start and length in bytes.
     pub cleared: Vec<(u64, u64)>,
+    /// Set where only what is in use is copied.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sparing: Option<Sparing>,
 }
 
 /// Size of the stretches at both ends of a target where old tables can stand, in bytes.
@@ -193,10 +242,42 @@ pub fn exact(table: &Table, source: &Side, target: &Side, ids: Ids, mut random: 
         moves,
         patches,
         cleared,
+        sparing: None,
     })
 }
 
+/// What is not in use is left out in whole blocks of so many bytes; proofs and journals count in the same.
+pub const BLOCK: u64 = 1 << 20;
+
 impl Plan {
+    /// Leaves out of an exact plan every block in which nothing is needed. `needed` counts in bytes of the source.
+    pub fn spare<V: Clone + PartialEq>(&mut self, needed: &Extents<V>, sparing: Sparing) {
+        let mut blocks: Extents<()> = Extents::new();
+        for (range, _) in needed.iter() {
+            blocks.set(range.start / BLOCK * BLOCK..range.end.div_ceil(BLOCK) * BLOCK, ());
+        }
+        let spared = self.moves.iter().flat_map(|step| {
+            let inside = blocks.within(step.from..step.from + step.len);
+            inside.map(|(range, ())| Move { from: range.start, to: step.to + (range.start - step.from), len: range.end - range.start })
+        });
+        self.moves = spared.collect();
+        self.sparing = Some(sparing);
+    }
+
+    /// What is read from the source, in order of place: first byte and length.
+    pub fn stretches(&self) -> Vec<(u64, u64)> {
+        let mut all: Vec<(u64, u64)> = self.moves.iter().map(|step| (step.from, step.len)).collect();
+        all.sort_unstable();
+        let mut out: Vec<(u64, u64)> = Vec::new();
+        for (start, len) in all {
+            match out.last_mut() {
+                Some((before, held)) if *before + *held == start => *held += len,
+                _ => out.push((start, len)),
+            }
+        }
+        out
+    }
+
     /// Bytes that are read from the source.
     pub fn bytes(&self) -> u64 {
         self.moves.iter().map(|step| step.len).sum()

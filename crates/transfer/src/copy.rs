@@ -8,7 +8,7 @@ use badger_drive::buffer::{Buffer, Pool, is_zero};
 use badger_drive::clock::Clock;
 use badger_drive::{ReadError, Source, Target, WriteError};
 use badger_layout::Plan;
-use badger_layout::plan::Patch;
+use badger_layout::plan::{Patch, Rest};
 use std::io;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
@@ -368,11 +368,44 @@ fn write_all(writer: &mut Writer, pieces: Receiver<Hashed>, pool: &Pool, abort: 
     outcome
 }
 
-/// Takes old tables off both ends of the target.
+/// Zeroes or discards in steps of so many bytes.
+const REST_STEP: u64 = 64 << 20;
+
+/// Does to the rest of the target what the plan says: everything that nothing is copied to.
+fn clear_rest(context: &Context, rest: Rest) -> Result<(), Break> {
+    let size = context.target.geometry().size_bytes;
+    let mut copied: Vec<(u64, u64)> = context.plan.moves.iter().map(|step| (step.to, step.to + step.len)).collect();
+    copied.sort_unstable();
+    let mut at = 0;
+    for (start, end) in copied.into_iter().chain([(size, size)]) {
+        while at < start {
+            if !context.control.go_on() {
+                return Err(Break::Stopped);
+            }
+            let known = if rest == Rest::Zero { context.target.zero_run(at, start - at) } else { 0 };
+            let step = if known > 0 { known } else { (start - at).min(REST_STEP) };
+            match rest {
+                _ if known > 0 => {}
+                Rest::Zero => context.target.write_zero(at, step)?,
+                Rest::Discard => _ = context.target.discard(at, step)?,
+                Rest::Leave => {}
+            }
+            at += step;
+        }
+        at = at.max(end);
+    }
+    Ok(())
+}
+
+/// Takes old tables off both ends of the target, and what else the plan wants gone.
 ///
 /// # Errors
-/// A write that was not taken.
+/// A write that was not taken; [`Break::Stopped`].
 pub fn clear(context: &Context) -> Result<(), Break> {
+    match context.plan.sparing.as_ref().map(|sparing| sparing.rest) {
+        None | Some(Rest::Leave) => {}
+        Some(rest) => clear_rest(context, rest)?,
+    }
     for &(start, len) in &context.plan.cleared {
         let mut at = start;
         while at < start + len {

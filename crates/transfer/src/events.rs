@@ -12,6 +12,8 @@ pub enum Phase {
     Copy,
     /// Reading the target back.
     Prove,
+    /// Reading every file through both file systems.
+    Files,
     /// Reading the source a second time.
     Again,
 }
@@ -23,6 +25,7 @@ impl Phase {
             Self::Clear => "clearing",
             Self::Copy => "copying",
             Self::Prove => "reading back",
+            Self::Files => "reading files",
             Self::Again => "second reading",
         }
     }

@@ -1,9 +1,10 @@
 //! Everything to know before a run.
 
+use crate::volumes::{self, Surveyed};
 use badger_drive::discover::Found;
 use badger_drive::size::human;
 use badger_drive::{Candidate, Source, Workshop};
-use badger_fs::recognise::{State, Volume, volumes};
+use badger_fs::recognise::{self, State, Volume};
 use badger_layout::plan::Ids;
 use badger_layout::{Kind, Plan, Table, table};
 use serde::Serialize;
@@ -50,7 +51,7 @@ impl Looked {
     /// Reads the table and the first structures of every partition.
     pub fn at(source: &Source) -> Self {
         let table = table::read(&**source);
-        let mut volumes = volumes(&**source, &table);
+        let mut volumes = recognise::volumes(&**source, &table);
         for (number, volume) in volumes.iter_mut().filter(|(_, volume)| volume.kind == badger_fs::Kind::Ntfs && volume.state != State::Damaged) {
             let Some(partition) = table.partitions.iter().find(|partition| partition.number == *number) else { continue };
             let (start, len) = table.place(partition);
@@ -132,6 +133,20 @@ pub fn of_clone(workshop: &Workshop, source: &Source, looked: &Looked, candidate
         }
         out.push(Hazard::new(Level::Note, "ids-kept", "identifiers are kept: do not start with source and target both attached"));
     }
+    if let Some(sparing) = &plan.sparing {
+        let text =
+            format!("only what is in use is copied, {}; deleted files cannot be found on the target; {}", human(plan.bytes()), sparing.rest.word());
+        out.push(Hazard::new(Level::Note, "used-only", text));
+        for (number, volume) in &looked.volumes {
+            if matches!(volume.state, State::Dirty | State::Hibernated) && sparing.volumes.iter().any(|spared| spared.number == *number) {
+                let name = if volume.label.is_empty() { format!("partition {number}") } else { volume.label.clone() };
+                let text = format!(
+                    "{name} was not put away: what it has in use is taken from its disk, and what its system had not written yet is not there; a whole clone is safer"
+                );
+                out.push(Hazard::new(Level::Mind, "used-only-open", text));
+            }
+        }
+    }
     let unused = plan.target.size_bytes.saturating_sub(plan.source.size_bytes);
     if unused > plan.source.size_bytes / 20 {
         out.push(Hazard::new(
@@ -145,6 +160,16 @@ pub fn of_clone(workshop: &Workshop, source: &Source, looked: &Looked, candidate
     }
     out.sort_by_key(|hazard| hazard.level);
     out
+}
+
+/// Volumes of which nothing can be left out although that was asked for, and why.
+pub fn of_whole_volumes(surveyed: &[Surveyed]) -> Vec<Hazard> {
+    let whole = surveyed.iter().filter_map(|volume| {
+        let why = volume.must_be_whole()?;
+        let level = if volume.survey.is_some() { Level::Mind } else { Level::Note };
+        Some(Hazard::new(level, "volume-whole", format!("{} is copied whole: {why}", volumes::name(volume.number, &volume.volume))))
+    });
+    whole.collect()
 }
 
 fn target_content(workshop: &Workshop, candidate: &Candidate) -> Option<Hazard> {

@@ -6,6 +6,7 @@
 pub mod control;
 pub mod copy;
 pub mod events;
+mod files;
 pub mod hazard;
 pub mod journal;
 pub mod meter;

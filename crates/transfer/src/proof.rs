@@ -7,6 +7,7 @@ use crate::report::Stretch;
 use crate::tree::{self, Builder, Hash, LEAF};
 use badger_drive::Medium;
 use badger_drive::buffer::{Buffer, Pool};
+use badger_layout::plan::Rest;
 use std::collections::BTreeMap;
 use std::sync::mpsc::sync_channel;
 
@@ -33,8 +34,21 @@ pub struct ReadBack {
 }
 
 enum Piece {
-    Data { leaf: u64, len: usize, buffer: Buffer, unreadable: Vec<(u64, u64)> },
-    Zero { leaf: u64, count: u64 },
+    Data {
+        leaf: u64,
+        len: usize,
+        buffer: Buffer,
+        unreadable: Vec<(u64, u64)>,
+    },
+    Zero {
+        leaf: u64,
+        count: u64,
+    },
+    /// Leaves that nothing is copied to and nobody reads; they count as zero.
+    Spared {
+        leaf: u64,
+        count: u64,
+    },
 }
 
 /// Which side is read.
@@ -84,7 +98,15 @@ fn read(drive: &dyn Medium, start: u64, buf: &mut [u8], unreadable: &mut Vec<(u6
     }
 }
 
-/// Reads one side whole, over the length of the source, and compares every leaf.
+/// What is read for a proof: everything that was copied, and on the target also what was to become zero.
+pub fn proved_stretches(context: &Context, side: Side) -> Vec<(u64, u64)> {
+    match &context.plan.sparing {
+        Some(sparing) if side == Side::Source || sparing.rest != Rest::Zero => context.plan.stretches(),
+        _ => vec![(0, context.plan.source.size_bytes)],
+    }
+}
+
+/// Reads one side, over the length of the source, and compares every leaf.
 ///
 /// # Errors
 /// [`Break::Stopped`], or a journal that cannot be read.
@@ -101,28 +123,37 @@ pub fn read_back(context: &Context, journal: &Journal, patched: &[(u64, Hash)], 
         };
         let pool = &pool;
         let reading = scope.spawn(move || -> Result<(), Break> {
-            let mut at = 0;
-            while at < size {
-                if !context.control.go_on() {
-                    return Err(Break::Stopped);
+            let mut leaf = 0;
+            for (start, len) in proved_stretches(context, side).into_iter().chain([(size.div_ceil(LEAF) * LEAF, 0)]) {
+                let count = start / LEAF - leaf;
+                if count > 0 && send.send(Piece::Spared { leaf, count }).is_err() {
+                    return Ok(());
                 }
-                let zero = if at / LEAF < whole { drive.zero_run(at, whole * LEAF - at) / LEAF } else { 0 };
-                let piece = if zero > 0 {
-                    let piece = Piece::Zero { leaf: at / LEAF, count: zero };
-                    at += zero * LEAF;
-                    piece
-                } else {
-                    let len = (size - at).min(CHUNK) as usize;
-                    let (mut buffer, mut unreadable) = (pool.take(), Vec::new());
-                    context.control.hold_back(len as u64, context.clock);
-                    read(drive, at, &mut buffer[..len], &mut unreadable);
-                    let piece = Piece::Data { leaf: at / LEAF, len, buffer, unreadable };
-                    at += len as u64;
-                    piece
-                };
-                if send.send(piece).is_err() {
-                    break;
+                let (mut at, end) = (start, (start + len).min(size));
+                while at < end {
+                    if !context.control.go_on() {
+                        return Err(Break::Stopped);
+                    }
+                    let rest = end.min(whole * LEAF).saturating_sub(at);
+                    let zero = if rest >= LEAF { drive.zero_run(at, rest) / LEAF } else { 0 };
+                    let piece = if zero > 0 {
+                        let piece = Piece::Zero { leaf: at / LEAF, count: zero };
+                        at += zero * LEAF;
+                        piece
+                    } else {
+                        let len = (end - at).min(CHUNK) as usize;
+                        let (mut buffer, mut unreadable) = (pool.take(), Vec::new());
+                        context.control.hold_back(len as u64, context.clock);
+                        read(drive, at, &mut buffer[..len], &mut unreadable);
+                        let piece = Piece::Data { leaf: at / LEAF, len, buffer, unreadable };
+                        at += len as u64;
+                        piece
+                    };
+                    if send.send(piece).is_err() {
+                        return Ok(());
+                    }
                 }
+                leaf = end.div_ceil(LEAF);
             }
             Ok(())
         });
@@ -151,6 +182,10 @@ pub fn read_back(context: &Context, journal: &Journal, patched: &[(u64, Hash)], 
         };
         for piece in pieces {
             let (start, len) = match piece {
+                Piece::Spared { leaf, count } => {
+                    (leaf..leaf + count).for_each(|number| compare(number, [0; 32], [0; 32], &mut out));
+                    continue;
+                }
                 Piece::Zero { leaf, count } => {
                     let mut at = leaf;
                     while at < leaf + count {

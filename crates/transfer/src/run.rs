@@ -2,6 +2,7 @@
 
 use crate::copy::{self, Break, Context, Tally};
 use crate::events::{Event, Observer, Phase};
+use crate::files;
 use crate::journal::{Journal, Past, Record};
 use crate::proof::{self, ReadBack, Side};
 use crate::report::{Line, Outcome, Report, Stretch, Verdict};
@@ -10,6 +11,7 @@ use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Refusal, Source, Target};
 use badger_fs::recognise::volumes;
+use badger_layout::plan::{Rest, Sparing};
 use badger_layout::table;
 use std::sync::Arc;
 
@@ -36,11 +38,19 @@ const PROBE: u64 = 8;
 
 /// Makes sure that a target that is to be gone on with still holds what the journal says.
 fn probe(context: &Context, journal: &Journal, tally: &Tally) -> Result<(), Refusal> {
-    let Some(first) = context.plan.moves.first() else { return Ok(()) };
-    let done = tally.done.min(first.len) / tree::LEAF;
-    for back in 1..=done.min(PROBE) {
-        let leaf = first.from / tree::LEAF + done - back;
-        let start = leaf * tree::LEAF;
+    // The last whole leaves before the place where the run broke off, in the order of the plan.
+    let (mut left, mut last) = (tally.done, std::collections::VecDeque::new());
+    for step in &context.plan.moves {
+        let whole = left.min(step.len) / tree::LEAF;
+        for number in whole.saturating_sub(PROBE)..whole {
+            if last.len() as u64 == PROBE {
+                last.pop_front();
+            }
+            last.push_back((step.from / tree::LEAF + number, step.to + number * tree::LEAF));
+        }
+        left -= left.min(step.len);
+    }
+    for (leaf, start) in last {
         let mut bytes = badger_drive::buffer::Buffer::new(tree::LEAF as usize);
         let noted = journal.leaves(leaf, 1).ok().and_then(|hashes| hashes.first().copied()).unwrap_or_default();
         let wanted = tally.patched.iter().find(|(number, _)| *number == leaf).map_or(noted, |(_, hash)| *hash);
@@ -119,7 +129,8 @@ fn carry_out(
         report.written_bytes += copy::write_outer_patches(context)?;
         journal.append(&Record::Copied)?;
     }
-    context.observer.event(&Event::Phase { phase: Phase::Prove, total: plan.source.size_bytes, done: 0 });
+    let total = |side| proof::proved_stretches(context, side).iter().map(|(_, len)| len).sum();
+    context.observer.event(&Event::Phase { phase: Phase::Prove, total: total(Side::Target), done: 0 });
     context.target.forget(0, context.target.geometry().size_bytes);
     let back = proof::read_back(context, journal, &tally.patched, Side::Target)?;
     report.hash.source = tree::hex(&back.source);
@@ -127,11 +138,16 @@ fn carry_out(
     report.hash.target = tree::hex(&back.found);
     report.proof.push(blocks(context, journal, &back, tally));
     if again {
-        context.observer.event(&Event::Phase { phase: Phase::Again, total: plan.source.size_bytes, done: 0 });
+        context.observer.event(&Event::Phase { phase: Phase::Again, total: total(Side::Source), done: 0 });
         let second = proof::read_back(context, journal, &[], Side::Source)?;
         report.proof.push(second_reading(context, &second, tally));
     }
     report.proof.extend(structures(context));
+    if let Some(sparing) = plan.sparing.as_ref().filter(|sparing| !sparing.volumes.is_empty()) {
+        let place = report.proof.iter().position(|line| line.what == "boot").unwrap_or(report.proof.len());
+        let lines = files::prove(context, sparing)?;
+        report.proof.splice(place..place, lines);
+    }
     Ok(())
 }
 
@@ -152,16 +168,23 @@ fn listed(stretches: &[Stretch]) -> Vec<String> {
 }
 
 fn blocks(context: &Context, journal: &Journal, back: &ReadBack, tally: &Tally) -> Line {
-    let size = context.plan.source.size_bytes;
     let sector = u64::from(context.plan.source.sector);
     if back.differ == 0 && back.unreadable.is_empty() {
         let intended = context.plan.patches.len();
+        let read = match &context.plan.sparing {
+            None => human(context.plan.source.size_bytes),
+            Some(Sparing { rest: Rest::Zero, .. }) => format!("{} in use, and zeroes beside them,", human(context.plan.bytes())),
+            Some(_) => format!("{} in use", human(context.plan.bytes())),
+        };
         let (result, text) = if intended == 0 {
-            (Verdict::Holds, format!("all {} read back from the medium equal the source", human(size)))
+            (Verdict::Holds, format!("all {read} read back from the medium equal the source"))
         } else {
-            (Verdict::Differs, format!("{} read back; equal to the source but for {intended} changes of the plan", human(size)))
+            (Verdict::Differs, format!("{read} read back; equal to the source but for {intended} changes of the plan"))
         };
         let mut line = Line::new("blocks", result, text);
+        if let Some(sparing) = &context.plan.sparing {
+            line.evidence.push(format!("copied in blocks of 1 MiB in which anything is used; {}", sparing.rest.word()));
+        }
         line.evidence.extend(context.plan.patches.iter().map(|patch| {
             format!("intended: {} at sector {}, {} bytes", patch.what, thousands(patch.at / sector), thousands(patch.bytes.len() as u64))
         }));

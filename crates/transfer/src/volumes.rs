@@ -2,10 +2,11 @@
 
 use crate::hazard::Looked;
 use crate::report::{Line, Verdict};
-use badger_drive::Source;
 use badger_drive::size::{human, thousands};
+use badger_drive::{Extents, Source};
 use badger_fs::recognise::{State, Volume};
 use badger_fs::{Survey, Weight};
+use badger_layout::plan::InUse;
 
 /// A volume that was gone over.
 pub struct Surveyed {
@@ -30,6 +31,40 @@ pub fn survey(source: &Source, looked: &Looked) -> Vec<Surveyed> {
         Some(Surveyed { number: *number, start, len, volume: volume.clone(), survey })
     });
     each.collect()
+}
+
+impl Surveyed {
+    /// Why nothing of the volume can be left out; `None` where it is known what is in use.
+    pub fn must_be_whole(&self) -> Option<String> {
+        let Some(survey) = &self.survey else { return Some("what is in use in it is not known".into()) };
+        if self.volume.size_bytes > self.len {
+            return Some("it is longer than its partition".into());
+        }
+        let grave = survey.findings.iter().find(|finding| finding.weight == Weight::Grave);
+        grave.map(|finding| format!("what is in use in it cannot be trusted: {}", finding.text))
+    }
+}
+
+/// What a copy of only what is in use must read, and of which volumes it leaves something out. Everything outside of
+/// those volumes is needed.
+pub fn needed(surveyed: &[Surveyed], size: u64) -> (Extents<()>, Vec<InUse>) {
+    let mut needed = Extents::new();
+    needed.set(0..size, ());
+    let mut sparing = Vec::new();
+    for volume in surveyed {
+        let end = volume.start.saturating_add(volume.len);
+        let overlapped = surveyed.iter().any(|other| other.number != volume.number && other.start < end && other.start + other.len > volume.start);
+        let Some(survey) = volume.survey.as_ref().filter(|_| volume.must_be_whole().is_none() && !overlapped) else { continue };
+        let inside = volume.volume.size_bytes.min(volume.len);
+        let mut free_from = 0;
+        for (range, _) in survey.usage.within(0..inside) {
+            needed.clear(volume.start + free_from..volume.start + range.start);
+            free_from = range.end;
+        }
+        needed.clear(volume.start + free_from..volume.start + inside);
+        sparing.push(InUse { number: volume.number, start: volume.start, len: volume.len, used: survey.used() });
+    }
+    (needed, sparing)
 }
 
 /// How a volume is called in a sentence: its label, or the number of its partition.

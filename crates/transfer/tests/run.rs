@@ -1,10 +1,10 @@
 //! Whole runs over simulated drives: faults on both sides, interruptions, loss of power.
 
+mod support;
+
 use badger_drive::clock::Clock;
-use badger_drive::discover::Sysfs;
-use badger_drive::{Geometry, Identity, Medium, ReadError, Refusal, Source, Target, Workshop, WriteError, WriteMedium};
-use badger_layout::plan::{self, Ids, Side};
-use badger_layout::{Plan, table};
+use badger_drive::{Geometry, Identity, Medium, ReadError, Target, WriteError, WriteMedium};
+use badger_layout::plan::{Ids, Side};
 use badger_transfer::journal::Journal;
 use badger_transfer::report::Stretch;
 use badger_transfer::run::{self, Run};
@@ -13,98 +13,9 @@ use rstest::rstest;
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::{Arc, Mutex};
-use tempfile::TempDir;
-
-const MIB: u64 = 1 << 20;
-
-/// Bytes that look like nothing in particular, the same for the same seed.
-fn noise(len: usize, seed: u64) -> Vec<u8> {
-    let mut state = seed | 1;
-    let mut next = || {
-        state ^= state << 13;
-        state ^= state >> 7;
-        state ^= state << 17;
-        state
-    };
-    (0..len.div_ceil(8)).flat_map(|_| next().to_le_bytes()).take(len).collect()
-}
-
-struct Place {
-    dir: TempDir,
-    workshop: Workshop,
-}
-
-impl Place {
-    fn new() -> Self {
-        let dir = tempfile::tempdir().unwrap();
-        let workshop = Workshop { sysfs: Sysfs::at("/"), ..Workshop::default() };
-        Self { dir, workshop }
-    }
-
-    fn path(&self, name: &str) -> PathBuf {
-        self.dir.path().join(name)
-    }
-
-    /// A simulated drive with this content and these faults.
-    fn drive(&self, name: &str, content: &[u8], faults: &str) -> PathBuf {
-        fs::write(self.path(&format!("{name}.img")), content).unwrap();
-        self.faults(name, faults)
-    }
-
-    fn faults(&self, name: &str, faults: &str) -> PathBuf {
-        let path = self.path(&format!("{name}.drive.toml"));
-        let text = format!(
-            "backing = \"{name}.img\"\n[identity]\nmodel = \"{name}\"\nserial = \"XX-{name}\"\nbus = \"sata\"\n[pace]\nread_mb_s = 100.0\nwrite_mb_s = 100.0\n{faults}"
-        );
-        fs::write(&path, text).unwrap();
-        path
-    }
-
-    fn content(&self, name: &str) -> Vec<u8> {
-        fs::read(self.path(&format!("{name}.img"))).unwrap()
-    }
-
-    fn journals(&self) -> PathBuf {
-        self.path("journals")
-    }
-
-    fn plan(&self, source: &Source, target: Side, ids: Ids) -> Plan {
-        let here = Side { key: source.key(), size_bytes: source.geometry().size_bytes, sector: 512 };
-        plan::exact(&table::read(&**source), &here, &target, ids, || [9; 16]).unwrap()
-    }
-
-    /// Clones, or goes on with what was begun.
-    fn clone_with(
-        &self,
-        source: &Path,
-        target: &Path,
-        control: &Control,
-        again: bool,
-        observer: &dyn badger_transfer::Observer,
-    ) -> Result<Report, Refusal> {
-        let source = self.workshop.source(source).unwrap();
-        let candidate = self.workshop.candidate(target, None, 512).unwrap();
-        let side = Side { key: candidate.key(), size_bytes: candidate.geometry().size_bytes, sector: 512 };
-        let tail = candidate.tail();
-        let target = candidate.release(&source, 0, &tail)?;
-        let journal = match Journal::find(&self.journals(), &source.key(), &side.key).unwrap() {
-            Some(journal) => journal,
-            None => Journal::begin(&self.journals(), self.plan(&source, side, Ids::Keep), 1).unwrap(),
-        };
-        let clock: Arc<dyn Clock> = self.workshop.sim_clock.clone();
-        run::start(Run { source, target, journal, control, observer, clock, again })
-    }
-
-    fn clone(&self, source: &Path, target: &Path) -> Report {
-        self.clone_with(source, target, &Control::new(), false, &Silent).unwrap()
-    }
-
-    fn has_journal(&self) -> bool {
-        fs::read_dir(self.journals()).is_ok_and(|entries| entries.flatten().any(|entry| entry.path().extension().is_some_and(|end| end == "journal")))
-    }
-}
+use support::{MIB, Place, noise};
 
 fn blocks(report: &Report) -> &badger_transfer::Line {
     report.proof.iter().find(|line| line.what == "blocks").unwrap()

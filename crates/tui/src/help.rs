@@ -22,6 +22,7 @@ const JOB: Keys = &[
     ("[ ]", "other jobs that are open"),
     ("e", "ticket and customer"),
     ("i  a", "Plan: identifiers kept or fresh; read the source a second time"),
+    ("u", "Plan: everything, or only what is in use with the rest left, discarded or zero"),
     ("Space", "Run: hold, go on"),
     ("x  l", "Run: stop in order; limit the rate"),
     ("h", "Run: let sample drives' time pass faster"),
@@ -46,7 +47,7 @@ const MARKS: Keys = &[
     ("▲", "mind: needs a thought"),
     ("◆", "stop, or failed"),
     ("█ ▒ ░", "used, not known, free"),
-    ("▁▄█ ╳ ≠", "surface: how much of the cell is saved, unreadable, differs"),
+    ("▁▄█ ╳ ≠ ╴", "surface: how much of the cell is saved, unreadable, differs, not in use"),
 ];
 
 /// Draws the help of a place over it.

@@ -69,8 +69,11 @@ impl Progress {
                 let state = if self.phase == Some(Phase::Copy) { State::Saved } else { State::Proved };
                 self.now = self.now.max(*at);
                 self.meter.add(*len, *at);
-                self.head = Some(start + len);
-                self.mark(*start, *len, state);
+                // Files are read in their own order; the surface says nothing new of them.
+                if self.phase != Some(Phase::Files) {
+                    self.head = Some(start + len);
+                    self.mark(*start, *len, state);
+                }
                 self.bucket.1 += len;
                 let span = self.now - self.bucket.0;
                 if span >= self.step {
@@ -128,6 +131,10 @@ impl Running {
     pub fn start(bench: Bench, prepared: Prepared, tail: String) -> Self {
         let control = Arc::new(Control::new());
         let mut first = Progress::new();
+        if prepared.plan.sparing.is_some() {
+            first.map.set(0..prepared.plan.source.size_bytes, State::Free);
+            prepared.plan.moves.iter().for_each(|step| first.map.clear(step.from..step.from + step.len));
+        }
         if let Some((past, _)) = &prepared.unfinished {
             let mut left = past.done;
             for step in &prepared.plan.moves {

@@ -246,7 +246,8 @@ impl Ext {
             let first = self.volume.read(self.descriptor_at(group), self.descriptor as usize);
             let found = first.ok().and_then(|bytes| self.group(group, &bytes));
             let found = found.or_else(|| {
-                let copy = self.group(group, &self.volume.read(self.descriptor_copy_at(group)?, self.descriptor as usize).ok()?);
+                let copy = self.descriptor_copy_at(group).and_then(|at| self.volume.read(at, self.descriptor as usize).ok());
+                let copy = copy.and_then(|bytes| self.group(group, &bytes));
                 let text = format!("the descriptor of group {group} is damaged{}", if copy.is_some() { "; its copy is used" } else { "" });
                 if self.opened.len() < 100 {
                     let finding = if copy.is_some() { Finding::new("ext-descriptor", text) } else { Finding::grave("ext-descriptor", text) };

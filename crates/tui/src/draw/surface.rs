@@ -17,6 +17,8 @@ pub enum State {
     Lost,
     /// Read back and not equal.
     Differs,
+    /// Not in use, so not copied.
+    Free,
 }
 
 const HEIGHTS: [&str; 9] = ["·", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
@@ -30,12 +32,13 @@ pub fn share(index: usize, count: usize, size: u64) -> Range<u64> {
 /// What a cell looks like: its glyph and meaning.
 pub fn cell(map: &Extents<State>, bytes: &Range<u64>) -> (&'static str, Mean) {
     let len = (bytes.end - bytes.start).max(1);
-    let (mut saved, mut proved, mut bad) = (0, 0, None);
+    let (mut saved, mut proved, mut free, mut bad) = (0, 0, 0, None);
     for (range, state) in map.within(bytes.clone()) {
         let part = range.end - range.start;
         match state {
             State::Saved => saved += part,
             State::Proved => proved += part,
+            State::Free => free += part,
             State::Lost | State::Differs => bad = Some(*state),
         }
     }
@@ -44,7 +47,10 @@ pub fn cell(map: &Extents<State>, bytes: &Range<u64>) -> (&'static str, Mean) {
         Some(_) => return ("╳", Mean::Lost),
         None => {}
     }
-    let height = ((saved + proved) as f64 / len as f64 * 8.0).round() as usize;
+    if free >= len {
+        return ("╴", Mean::Quiet);
+    }
+    let height = ((saved + proved) as f64 / (len - free) as f64 * 8.0).round() as usize;
     // Something saved is never drawn as nothing.
     let height = if saved + proved > 0 { height.clamp(1, 8) } else { 0 };
     match height {
@@ -90,6 +96,9 @@ mod tests {
         map.set(10..11, State::Lost);
         assert_eq!(cell(&map, &(0..1000)).0, "╳");
         map.set(0..1000, State::Proved);
+        map.set(1000..2000, State::Free);
+        assert_eq!(cell(&map, &(1000..2000)).0, "╴");
+        assert_eq!(cell(&map, &(500..1500)), ("█", Mean::Good), "what is free is not waited for");
         assert_eq!(cell(&map, &(0..1000)), ("█", Mean::Good));
     }
 }

@@ -19,7 +19,7 @@ use badger_bench::{Bench, Order, Prepared};
 use badger_drive::size::span;
 use badger_drive::{Refusal, Source};
 use badger_layout::Plan;
-use badger_layout::plan::Ids;
+use badger_layout::plan::{Ids, Rest};
 use badger_transfer::hazard::Looked;
 use badger_transfer::{Hazard, Level, Outcome, Report};
 use crossterm::event::KeyCode;
@@ -437,6 +437,15 @@ impl JobView {
                 self.order.ids = if self.order.ids == Ids::Keep { Ids::Fresh } else { Ids::Keep };
                 self.prepare(bench);
             }
+            KeyCode::Char('u') if self.waiting.is_none() && self.running.is_none() && !fixed => {
+                self.order.used = match self.order.used {
+                    None => Some(Rest::Leave),
+                    Some(Rest::Leave) => Some(Rest::Discard),
+                    Some(Rest::Discard) => Some(Rest::Zero),
+                    Some(Rest::Zero) => None,
+                };
+                self.prepare(bench);
+            }
             KeyCode::Char('a') if self.running.is_none() => {
                 self.order.again = !self.order.again;
                 if let Some(prepared) = &mut self.prepared {
@@ -583,6 +592,7 @@ pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
                 hints.push(("n", "begin anew"));
             } else {
                 hints.push(("i", if job.order.ids == Ids::Keep { "fresh ids" } else { "keep ids" }));
+                hints.push(("u", if job.order.used.is_none() { "only what is in use" } else { "what of the rest" }));
             }
             hints.extend([("a", "second reading"), ("r", "look again"), ("Esc", "back")]);
             hints

@@ -66,13 +66,17 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
         sight.pace.map(|pace| format!("about {} at {}/s, then it is read back", span(todo as f64 / pace), human(pace as u64))).unwrap_or_default();
     let y = (y + 1).min(area.bottom() - 1);
     let again = if job.order.again { " · source read twice" } else { "" };
+    let rest = match job.order.used {
+        None => String::new(),
+        Some(rest) => format!(" in use · {}", rest.word()),
+    };
     let state = if job.waiting.is_some() { "planning anew ... " } else { "" };
     put(
         buf,
         area.x,
         y,
         area.width,
-        vec![say(Mean::Mind, state), say(Mean::Text, format!("{} to copy", human(todo))), say(Mean::Quiet, format!("   {time}{again}"))],
+        vec![say(Mean::Mind, state), say(Mean::Text, format!("{} to copy{rest}", human(todo))), say(Mean::Quiet, format!("   {time}{again}"))],
     );
     Vec::new()
 }

@@ -160,6 +160,7 @@ fn under_cursor(job: &JobView, progress: &Progress, field: Rect, size: u64) -> V
     let lost = progress.map.total_within(bytes.clone(), |state| *state == surface::State::Lost);
     let state = match glyph {
         "·" => "to do".to_string(),
+        "╴" => "not in use, not copied".to_string(),
         "╳" => format!("{} unreadable", human(lost)),
         "≠" => "differs from the source".into(),
         _ if mean == Mean::Good => "read back, equal".into(),

@@ -1,0 +1,210 @@
+//! Proof by files: the same tree and the same content, read through the source's and the target's file system.
+
+use crate::copy::{Break, Context};
+use crate::events::{Event, Phase};
+use crate::report::{Line, Verdict};
+use badger_drive::Source;
+use badger_drive::buffer::Buffer;
+use badger_drive::size::{human, thousands};
+use badger_fs::tree::{DEEPEST, Entry, Node, NodeKind};
+use badger_fs::{FileSystem, Finding};
+use badger_layout::plan::{InUse, Sparing};
+use std::collections::HashSet;
+
+/// Bytes read at once.
+const STEP: usize = 4 << 20;
+/// Files are read in groups of so many, in the order in which they lie.
+const GROUP: usize = 4096;
+/// So many differences are named.
+const MOST_NAMED: usize = 50;
+
+/// A stream to be read: the path, its node, the name of the stream, and where it begins.
+type Wanted = (String, Node, String, u64);
+
+struct Pair<'a> {
+    context: &'a Context<'a>,
+    there: Box<dyn FileSystem>,
+    here: Box<dyn FileSystem>,
+    files: u64,
+    bytes: u64,
+    unread: u64,
+    differ: Vec<String>,
+    count: u64,
+    /// Where the volume begins on the source, in bytes.
+    start: u64,
+}
+
+/// One line for each volume of which only what is in use was copied.
+///
+/// # Errors
+/// [`Break::Stopped`].
+pub fn prove(context: &Context, sparing: &Sparing) -> Result<Vec<Line>, Break> {
+    let total = sparing.volumes.iter().map(|volume| volume.used).sum();
+    context.observer.event(&Event::Phase { phase: Phase::Files, total, done: 0 });
+    sparing.volumes.iter().map(|volume| prove_volume(context, volume)).collect()
+}
+
+fn prove_volume(context: &Context, volume: &InUse) -> Result<Line, Break> {
+    let name = format!("partition {}", volume.number);
+    let place = context.plan.partitions.iter().find(|planned| planned.number == volume.number && planned.number != 0);
+    let at = place.map_or(volume.start, |planned| planned.start * u64::from(context.plan.target.sector));
+    let opened = |drive: &Source, start| badger_fs::open(drive, start, volume.len);
+    let (there, here) = match (opened(context.source, volume.start), opened(&context.target.as_source(), at)) {
+        (Ok(there), Ok(here)) => (there, here),
+        (Err(finding), _) | (_, Err(finding)) => return Ok(Line::new("files", Verdict::Fails, format!("{name}: {}", finding.text))),
+    };
+    let mut pair = Pair { context, there, here, files: 0, bytes: 0, unread: 0, differ: Vec::new(), count: 0, start: volume.start };
+    pair.walk()?;
+    Ok(pair.line(&name))
+}
+
+impl Pair<'_> {
+    fn differs(&mut self, what: String) {
+        self.count += 1;
+        if self.differ.len() < MOST_NAMED {
+            self.differ.push(what);
+        }
+    }
+
+    fn walk(&mut self) -> Result<(), Break> {
+        let (Ok(there), Ok(here)) = (self.there.root(), self.here.root()) else {
+            self.differs("the root directory cannot be read".into());
+            return Ok(());
+        };
+        let mut group: Vec<Wanted> = Vec::new();
+        let mut seen = HashSet::from([there.id]);
+        let mut waiting = vec![(String::new(), there, here, 0)];
+        while let Some((path, there, here, depth)) = waiting.pop() {
+            let (mut first, mut second) = (self.there.list(&there), self.here.list(&here));
+            if first != second {
+                let named = |entries: &[Entry], others: &[Entry]| {
+                    let other = entries.iter().find(|entry| !others.contains(entry));
+                    other.map(|entry| entry.name.shown.clone())
+                };
+                let name = named(&first.entries, &second.entries).or_else(|| named(&second.entries, &first.entries)).unwrap_or_default();
+                self.differs(format!("{path}/{name} is not the same on both sides"));
+            }
+            first.entries.retain(|entry| second.entries.contains(entry));
+            second.entries.clear();
+            for entry in first.entries {
+                let full = format!("{path}/{}", entry.name.shown);
+                match entry.node.kind {
+                    NodeKind::Directory if depth < DEEPEST && seen.insert(entry.node.id) => {
+                        waiting.push((full, entry.node.clone(), entry.node, depth + 1));
+                        continue;
+                    }
+                    NodeKind::File => {}
+                    NodeKind::Link => {
+                        let target = |fs: &dyn FileSystem| fs.link(&entry.node).ok();
+                        if target(&*self.there) != target(&*self.here) {
+                            self.differs(format!("{full} leads elsewhere"));
+                        }
+                        continue;
+                    }
+                    _ => continue,
+                }
+                self.files += 1;
+                let streams = self.there.streams(&entry.node).unwrap_or_default();
+                for stream in streams.iter().map(|stream| stream.name.shown.as_str()).chain([""]) {
+                    let begin = self.there.open(&entry.node, stream).ok().and_then(|content| content.pieces().iter().find_map(|piece| piece.at));
+                    group.push((full.clone(), entry.node.clone(), stream.to_string(), begin.unwrap_or(0)));
+                }
+                if group.len() >= GROUP {
+                    self.read(std::mem::take(&mut group))?;
+                }
+            }
+        }
+        self.read(group)
+    }
+
+    /// Reads a group on both sides at once and compares.
+    fn read(&mut self, mut group: Vec<Wanted>) -> Result<(), Break> {
+        group.sort_by_key(|(.., at)| *at);
+        let (context, start) = (self.context, self.start);
+        let hashes = |fs: &dyn FileSystem, tell: bool| -> Option<Vec<Hashed>> {
+            let mut buffer = Buffer::new(STEP);
+            let hash = |(_, node, stream, _): &Wanted| {
+                let hashed = hash(context, fs, node, stream, &mut buffer)?;
+                if let Some((bytes, ..)) = hashed.as_ref().ok().filter(|(bytes, ..)| tell && *bytes > 0) {
+                    context.observer.event(&Event::Moved { start, len: *bytes, at: context.seconds() });
+                }
+                Some(hashed)
+            };
+            group.iter().map(hash).collect()
+        };
+        let (there, here) = std::thread::scope(|scope| {
+            let there = scope.spawn(|| hashes(&*self.there, false));
+            let here = hashes(&*self.here, true);
+            (there.join().expect("the reader does not panic"), here)
+        });
+        let (Some(there), Some(here)) = (there, here) else { return Err(Break::Stopped) };
+        for (((path, _, stream, _), there), here) in group.iter().zip(there).zip(here) {
+            let name = if stream.is_empty() { path.clone() } else { format!("{path} (stream {stream})") };
+            match (there, here) {
+                (Ok((bytes, first, lost)), Ok((_, second, _))) => {
+                    self.bytes += bytes;
+                    self.unread += u64::from(lost);
+                    if first != second {
+                        self.differs(name);
+                    }
+                }
+                // What cannot be opened on the source cannot be opened on its copy either.
+                (Err(_), Err(_)) => self.unread += 1,
+                _ => self.differs(name),
+            }
+        }
+        Ok(())
+    }
+
+    fn line(self, name: &str) -> Line {
+        let held = format!("{} files, {}", thousands(self.files), human(self.bytes));
+        let mut line = if self.count == 0 {
+            Line::new("files", Verdict::Holds, format!("{name}: {held} read through the target's own file system equal the source's"))
+        } else {
+            Line::new(
+                "files",
+                Verdict::Fails,
+                format!("{name}: {} of {} files are not the same on the target", thousands(self.count), thousands(self.files)),
+            )
+        };
+        line.evidence = self.differ;
+        if self.count as usize > line.evidence.len() {
+            line.evidence.push(format!("and {} more", thousands(self.count - line.evidence.len() as u64)));
+        }
+        if self.unread > 0 {
+            line.evidence.push(format!("{} files cannot be read whole on the source either", thousands(self.unread)));
+        }
+        line
+    }
+}
+
+/// Bytes, hash, and whether a part could not be read; or why it cannot be opened.
+type Hashed = Result<(u64, blake3::Hash, bool), Finding>;
+
+/// Hashes a stream; `None` where the run was stopped. What cannot be read counts as zero, as on the target.
+fn hash(context: &Context, fs: &dyn FileSystem, node: &Node, stream: &str, buffer: &mut Buffer) -> Option<Hashed> {
+    let content = match fs.open(node, stream) {
+        Ok(content) => content,
+        Err(finding) => return Some(Err(finding)),
+    };
+    let (mut hasher, mut at, mut lost) = (blake3::Hasher::new(), 0, Vec::new());
+    while at < content.size() {
+        if !context.control.go_on() {
+            return None;
+        }
+        // A hole counts by its length alone; it may be longer than anybody wants to read.
+        let hole = content.hole(at);
+        if hole > 0 {
+            hasher.update(&hole.to_le_bytes());
+            at += hole;
+            continue;
+        }
+        let count = content.read_hard(fs.volume(), at, buffer, &mut lost);
+        if count == 0 {
+            break;
+        }
+        hasher.update(&buffer[..count]);
+        at += count as u64;
+    }
+    Some(Ok((at, hasher.finalize(), !lost.is_empty())))
+}
