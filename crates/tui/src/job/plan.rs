@@ -67,8 +67,8 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
     let y = (y + 1).min(area.bottom() - 1);
     let again = if job.order.again { " · source read twice" } else { "" };
     let rest = match job.order.used {
-        None => String::new(),
-        Some(rest) => format!(" in use · {}", rest.word()),
+        None => " to copy".to_string(),
+        Some(rest) => format!(" in use to copy · {}", rest.word()),
     };
     let state = if job.waiting.is_some() { "planning anew ... " } else { "" };
     put(
@@ -76,7 +76,7 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
         area.x,
         y,
         area.width,
-        vec![say(Mean::Mind, state), say(Mean::Text, format!("{} to copy{rest}", human(todo))), say(Mean::Quiet, format!("   {time}{again}"))],
+        vec![say(Mean::Mind, state), say(Mean::Text, format!("{}{rest}", human(todo))), say(Mean::Quiet, format!("   {time}{again}"))],
     );
     Vec::new()
 }

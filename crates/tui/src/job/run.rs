@@ -63,7 +63,7 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hurry: u32, hits: 
     running.look(|progress| {
         let buf = frame.buffer_mut();
         surface::draw(buf, field, &progress.map, size, progress.head, job.cursor);
-        let facts = facts(progress, size, &state);
+        let facts = facts(progress, sight.plan.bytes(), size, &state);
         if wide {
             let x = field.right() + 3;
             for (spans, y) in facts.into_iter().zip(area.y..field.bottom()) {
@@ -95,10 +95,10 @@ struct State {
     hurry: u32,
 }
 
-fn facts(progress: &Progress, size: u64, state: &State) -> Vec<Vec<Span<'static>>> {
+fn facts(progress: &Progress, planned: u64, size: u64, state: &State) -> Vec<Vec<Span<'static>>> {
     let (done, total) = progress.meter.amounts();
     let line = |mark: &str, mean: Mean, name: &str, bytes: u64| {
-        let share = bytes as f64 * 100.0 / size.max(1) as f64;
+        let share = bytes as f64 * 100.0 / planned.max(1) as f64;
         vec![
             loud(mean, format!("{mark} ")),
             say(Mean::Text, pad(name, 8)),
@@ -121,6 +121,10 @@ fn facts(progress: &Progress, size: u64, state: &State) -> Vec<Vec<Span<'static>
         line("╳", Mean::Lost, "lost", progress.lost.0),
         line("·", Mean::Quiet, "to do", total - done),
     ];
+    if planned < size {
+        let free = pad_left(&human(size - planned), 8);
+        out.push(vec![loud(Mean::Quiet, "╴ "), say(Mean::Text, pad("not used", 8)), say(Mean::Text, free), say(Mean::Quiet, "  left out")]);
+    }
     if proving && progress.differs > 0 {
         out.insert(2, vec![loud(Mean::Stop, format!("≠ {} blocks differ", progress.differs))]);
     }
