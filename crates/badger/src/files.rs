@@ -1,18 +1,23 @@
-//! Files of a drive: `badger ls`.
+//! Files of a drive: `badger ls` and `badger fetch`.
 
-use crate::{Common, code};
+use crate::follow::obey_signals;
+use crate::{Common, FetchArgs, code};
 use badger_bench::Bench;
-use badger_drive::size::human;
-use badger_drive::{Refusal, Source};
+use badger_bench::volume::{Fetch, Opened, parted};
+use badger_drive::size::{human, span, thousands};
+use badger_drive::{Control, Refusal};
 use badger_fs::tree::{self, Entry, NodeKind, Time};
 use badger_fs::{FileSystem, Finding};
-use badger_layout::table;
+use badger_people::copyout::{Clash, Collision, Event, Report};
+use badger_transfer::meter::Meter;
 use serde::Serialize;
-use std::path::{Path, PathBuf};
+use std::io::{self, BufRead, BufWriter, IsTerminal, Write};
+use std::path::Path;
+use std::sync::{Arc, Mutex};
 
 #[derive(Serialize)]
-struct Row {
-    path: String,
+struct Row<'a> {
+    path: &'a str,
     kind: NodeKind,
     size: u64,
     modified: Option<String>,
@@ -24,72 +29,226 @@ fn written(time: Time) -> Option<String> {
     jiff::Timestamp::new(time.seconds, time.nanos as i32).ok().map(|moment| moment.strftime("%Y-%m-%dT%H:%M:%SZ").to_string())
 }
 
-/// Takes `DRIVE#PART` apart. A file whose own name ends that way is meant itself.
-fn parted(named: &str) -> (PathBuf, Option<u32>) {
-    if !Path::new(named).exists()
-        && let Some((drive, number)) = named.rsplit_once('#')
-        && let Ok(number) = number.parse()
-    {
-        return (drive.into(), Some(number));
-    }
-    (named.into(), None)
+/// Opens the volume that `DRIVE[#PART]` names.
+fn volume(bench: &Bench, named: &str) -> Result<Opened, Refusal> {
+    let (path, number) = parted(named);
+    bench.open_volume(&path, number)
 }
 
-/// Opens the volume that `DRIVE[#PART]` names.
-fn volume(bench: &Bench, named: &str) -> Result<Box<dyn FileSystem>, Refusal> {
-    let (path, number) = parted(named);
-    let drive: Source = bench.workshop.source(&path)?;
-    let found = table::read(&*drive);
-    let data = found.data_partitions();
-    let partition = match number {
-        Some(number) => data.into_iter().find(|partition| partition.number == number),
-        None if data.len() == 1 => data.into_iter().next(),
-        None => {
-            let numbers: Vec<String> = data.iter().map(|partition| partition.number.to_string()).collect();
-            let text = format!("{named} has {} partitions: name one of them with # and its number: {}", numbers.len(), numbers.join(", "));
-            return Err(Refusal::new("no-partition", text));
+/// Prints entries as they come, so that a volume of any size needs no memory for them.
+struct Printer<W: Write> {
+    out: W,
+    json: bool,
+    count: u64,
+    /// Whoever reads it may have gone away.
+    shut: bool,
+}
+
+impl<W: Write> Printer<W> {
+    fn entry(&mut self, fs: &dyn FileSystem, path: &str, entry: &Entry) {
+        if self.shut {
+            return;
         }
-    };
-    let partition = partition.ok_or_else(|| Refusal::new("no-partition", format!("{} has no such partition", path.display())))?;
-    let (start, len) = found.place(partition);
-    badger_fs::open(&drive, start, len).map_err(|finding| Refusal::new(finding.code, format!("{named}: {}", finding.text)))
+        let node = &entry.node;
+        let modified = node.modified.and_then(written);
+        let done = if self.json {
+            // Where its bytes lie must be known; without a salvage map nothing tells of holes before they are read.
+            let state = if node.kind != NodeKind::File || fs.open(node, "").is_ok() { "whole" } else { "unread" };
+            let row = Row { path, kind: node.kind, size: node.size, modified, state };
+            let text = serde_json::to_string(&row).unwrap_or_default();
+            write!(self.out, "{}{text}", if self.count == 0 { "\n" } else { ",\n" })
+        } else {
+            let (size, mark) = match node.kind {
+                NodeKind::Directory => ("-".into(), "/"),
+                NodeKind::Link => (human(node.size), "@"),
+                NodeKind::Other => ("-".into(), "?"),
+                NodeKind::File => (human(node.size), ""),
+            };
+            writeln!(self.out, "{size:>9}  {:<20}  {path}{mark}", modified.as_deref().unwrap_or("-"))
+        };
+        self.count += 1;
+        self.shut = done.is_err();
+    }
 }
 
 /// `badger ls`.
 pub fn ls(bench: &Bench, named: &str, path: &str, recursive: bool, common: &Common) -> Result<u8, Refusal> {
-    let fs = volume(bench, named)?;
+    let opened = volume(bench, named)?;
+    let fs = &*opened.fs;
     let refused = |finding: Finding| Refusal::new(finding.code, format!("{named}: {}", finding.text));
-    let node = tree::find(&*fs, path).map_err(refused)?;
+    let node = tree::find(fs, path).map_err(refused)?;
     let base = format!("/{}", path.trim_matches('/'));
-    let mut rows = Vec::new();
-    let mut take = |path: &str, entry: &Entry| {
-        let node = &entry.node;
-        rows.push(Row { path: path.to_string(), kind: node.kind, size: node.size, modified: node.modified.and_then(written), state: "whole" });
-    };
+    let mut printer = Printer { out: BufWriter::with_capacity(1 << 16, io::stdout().lock()), json: common.json, count: 0, shut: false };
+    if common.json {
+        printer.shut = write!(printer.out, "{{\"entries\": [").is_err();
+    }
     let findings = if node.kind != NodeKind::Directory {
         let name = tree::Name { bytes: Vec::new(), shown: String::new() };
-        take(&base, &Entry { name, node });
+        printer.entry(fs, &base, &Entry { name, node });
         Vec::new()
     } else if recursive {
-        tree::walk(&*fs, node, &base, &mut take)
+        tree::walk(fs, node, &base, &mut |path, entry| printer.entry(fs, path, entry))
     } else {
         let listing = fs.list(&node);
-        listing.entries.iter().for_each(|entry| take(&format!("{}/{}", base.trim_end_matches('/'), entry.name.shown), entry));
+        listing.entries.iter().for_each(|entry| printer.entry(fs, &format!("{}/{}", base.trim_end_matches('/'), entry.name.shown), entry));
         listing.findings
     };
-    if common.json {
-        tell!("{}", serde_json::to_string_pretty(&serde_json::json!({ "entries": rows, "problems": findings })).unwrap_or_default());
+    let mut out = printer.out;
+    // A reader that has gone away is no reason to complain.
+    let _ = if common.json {
+        writeln!(out, "],\n\"problems\": {}}}", serde_json::to_string(&findings).unwrap_or_default()).and_then(|()| out.flush())
     } else {
-        for row in &rows {
-            let (size, mark) = match row.kind {
-                NodeKind::Directory => ("-".into(), "/"),
-                NodeKind::Link => (human(row.size), "@"),
-                NodeKind::Other => ("-".into(), "?"),
-                NodeKind::File => (human(row.size), ""),
-            };
-            tell!("{size:>9}  {:<20}  {}{mark}", row.modified.as_deref().unwrap_or("-"), row.path);
-        }
+        out.flush()
+    };
+    drop(out);
+    if !common.json {
         findings.iter().for_each(|finding| complain!("▲ {}  [{}]", finding.text, finding.code));
     }
     Ok(if findings.is_empty() { code::DONE } else { code::LOSS })
+}
+
+/// Asks at the terminal what to do with a clash; `all` keeps the answer for those that follow.
+fn ask(clash: &Clash, all: &Mutex<Option<Collision>>) -> Collision {
+    let mut all = all.lock().expect("answer lock");
+    if let Some(answer) = *all {
+        return answer;
+    }
+    let time = |time: Option<Time>| time.and_then(written).unwrap_or_else(|| "no time".into());
+    loop {
+        complain!("{} is there already", clash.to.display());
+        complain!("  there  {:>9}  {}", human(clash.there.0), time(clash.there.1));
+        complain!("  comes  {:>9}  {}", human(clash.comes.0), time(clash.comes.1));
+        complain!("  s skip   k keep both   n replace if newer   (a capital letter: the same for all that follow)");
+        let mut answer = String::new();
+        if io::stdin().lock().read_line(&mut answer).unwrap_or(0) == 0 {
+            return Collision::Skip;
+        }
+        let choice = match answer.trim().to_lowercase().as_str() {
+            "s" => Collision::Skip,
+            "k" => Collision::KeepBoth,
+            "n" => Collision::ReplaceIfNewer,
+            _ => continue,
+        };
+        if answer.trim().chars().all(char::is_uppercase) {
+            *all = Some(choice);
+        }
+        return choice;
+    }
+}
+
+/// `badger fetch`.
+pub fn fetch(bench: &Bench, args: &FetchArgs, common: &Common) -> Result<u8, Refusal> {
+    let refused = |refusal: Refusal| {
+        if common.json || common.events {
+            let report = serde_json::json!({ "outcome": "refused", "code": refusal.code, "reason": refusal.text });
+            tell!("{}", if common.json { report } else { serde_json::json!({ "event": "report", "report": report }) });
+            return Ok(code::REFUSED);
+        }
+        Err(refusal)
+    };
+    if matches!(args.collision.into(), Collision::Ask) && !io::stdin().is_terminal() {
+        return refused(Refusal::new("no-terminal", "--collision ask needs a terminal: name what to do instead"));
+    }
+    let opened = match volume(bench, &args.drive) {
+        Ok(opened) => opened,
+        Err(refusal) => return refused(refusal),
+    };
+    let control = Arc::new(Control::new());
+    control.limit(args.rate.unwrap_or(0));
+    obey_signals(control.clone());
+    let line = !common.json && !common.events && io::stdout().is_terminal();
+    let state = Mutex::new((Meter::new(0, 0), 0u64, None::<std::time::Instant>));
+    let follow = |event: &Event| {
+        if common.events
+            && let Ok(text) = serde_json::to_string(event)
+        {
+            tell!("{text}");
+        }
+        let mut state = state.lock().expect("progress lock");
+        match event {
+            Event::Begin { bytes, .. } => state.0 = Meter::new(*bytes, 0),
+            Event::File { .. } => state.1 += 1,
+            Event::Moved { len, at } => {
+                state.0.add(*len, *at);
+                if line && state.2.is_none_or(|drawn| drawn.elapsed().as_millis() > 100) {
+                    state.2 = Some(std::time::Instant::now());
+                    let (done, total) = state.0.amounts();
+                    let left = state.0.left(*at).map(|left| format!("{} left", span(left))).unwrap_or_default();
+                    let rate = human(state.0.rate(*at) as u64);
+                    tell_part!(
+                        "\r\x1b[K{:>3.0} %  {} of {}  {rate}/s  {} files there  {left}",
+                        state.0.share() * 100.0,
+                        human(done),
+                        human(total),
+                        thousands(state.1)
+                    );
+                    let _ = io::stdout().flush();
+                }
+            }
+        }
+    };
+    let all = Mutex::new(None);
+    let order = Fetch { picks: args.paths.clone(), into: args.into.clone(), collision: args.collision.into(), ask: &|clash| ask(clash, &all) };
+    let report = bench.fetch(&opened, order, &control, &follow);
+    if line {
+        tell_part!("\r\x1b[K");
+    }
+    let report = match report {
+        Ok(report) => report,
+        Err(refusal) => return refused(refusal),
+    };
+    if common.json {
+        tell!("{}", serde_json::to_string_pretty(&report).unwrap_or_default());
+    } else if common.events {
+        tell!("{}", serde_json::json!({ "event": "report", "report": report }));
+    } else {
+        print_report(&report, &args.into);
+    }
+    Ok(match report.outcome {
+        "proved" => code::DONE,
+        "interrupted" if control.is_stopped() => code::STOPPED,
+        "interrupted" => code::BROKEN_OFF,
+        _ => code::LOSS,
+    })
+}
+
+/// So many lines of a list are printed.
+const MOST_PRINTED: usize = 20;
+
+fn print_report(report: &Report, into: &Path) {
+    tell!(
+        "{}  {} files, {} folders, {} links, {} in {}",
+        report.outcome,
+        thousands(report.files),
+        thousands(report.directories),
+        thousands(report.links),
+        human(report.bytes),
+        span(report.seconds)
+    );
+    if !report.reason.is_empty() {
+        tell!("  {}", report.reason);
+    }
+    if report.resumed > 0 {
+        tell!("  {} files were there from an earlier run", thousands(report.resumed));
+    }
+    let list = |mark: &str, lines: Vec<String>, count: u64| {
+        lines.iter().take(MOST_PRINTED).for_each(|line| tell!("  {mark} {line}"));
+        if count > MOST_PRINTED as u64 {
+            tell!("  {mark} and {} more", thousands(count - MOST_PRINTED as u64));
+        }
+    };
+    let lost = report.lost.iter().map(|lost| {
+        let what = if lost.stretches.is_empty() { "lost".into() } else { format!("{} zero", human(lost.stretches.iter().map(|(_, len)| len).sum())) };
+        format!("{}: {what}: {}", lost.path, lost.why)
+    });
+    list("╳", lost.collect(), report.lost_count);
+    list("·", report.skipped.clone(), report.skipped_count);
+    list("·", report.renamed.iter().map(|(from, to)| format!("{from} is {to}")).collect(), report.renamed.len() as u64);
+    list("·", report.not_held.clone(), report.not_held.len() as u64);
+    if let Some(name) = report.manifest.as_ref().and_then(|manifest| manifest.file_name()) {
+        tell!("  checksums: {} in {}", name.to_string_lossy(), into.display());
+    }
+    if let Some(list) = &report.list {
+        tell!("  all of that: {}", list.display());
+    }
 }

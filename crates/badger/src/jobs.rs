@@ -8,6 +8,7 @@ use badger_bench::sheet::{SheetData, draw, verdict};
 use badger_bench::{Bench, Order, ledger};
 use badger_drive::Refusal;
 use badger_drive::size::{human, span, thousands};
+use badger_layout::Kind;
 use badger_transfer::hazard::{self, Looked};
 use badger_transfer::{Control, Hazard, Level, Line, Outcome, Report, Verdict, verify as compare};
 use serde::Serialize;
@@ -121,7 +122,12 @@ pub fn check(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal>
     let table = &looked.table;
     let mut lines = Vec::new();
     let (result, text) = if table.is_sound() { (Verdict::Holds, "is sound") } else { (Verdict::Fails, "is damaged") };
-    let mut line = Line::new("table", result, format!("{} with {} partitions {text}", table.kind.word(), table.data_partitions().len()));
+    let text = match (table.kind, looked.volumes.len()) {
+        (Kind::None, 0) => "there is none".to_string(),
+        (Kind::None, _) => "there is none: one volume begins with the first sector".to_string(),
+        _ => format!("{} with {} partitions {text}", table.kind.word(), table.data_partitions().len()),
+    };
+    let mut line = Line::new("table", result, text);
     line.evidence = table.problems.iter().map(|problem| format!("{}: {}", problem.code, problem.text)).collect();
     lines.push(line);
     lines.extend(badger_transfer::volumes::check(&source, &looked));

@@ -33,6 +33,7 @@ mod jobs;
 use badger_bench::Bench;
 use badger_drive::{Refusal, Workshop, size};
 use badger_layout::plan::{Ids, Rest};
+use badger_people::Collision;
 use badger_transfer::Outcome;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::io::IsTerminal;
@@ -111,6 +112,8 @@ enum Command {
         #[arg(short, long)]
         recursive: bool,
     },
+    /// Copy files and folders out of a drive: fetch DRIVE[#PART] PATH... --into DIR
+    Fetch(FetchArgs),
     /// Jobs in the ledger
     Jobs,
     /// The paper of a job
@@ -166,6 +169,49 @@ pub struct CloneArgs {
     /// The technician
     #[arg(long, default_value = "")]
     pub technician: String,
+}
+
+/// `badger fetch`.
+#[derive(Args, Clone)]
+pub struct FetchArgs {
+    /// Drive, with #NUMBER for one of its partitions
+    pub drive: String,
+    /// Files and folders, from the root of the volume
+    #[arg(required = true, value_name = "PATH")]
+    pub paths: Vec<String>,
+    /// Where to; made where it is not there
+    #[arg(long, value_name = "DIR")]
+    pub into: PathBuf,
+    /// What happens where something is there already
+    #[arg(long, value_enum, default_value_t = CollisionArg::Skip)]
+    pub collision: CollisionArg,
+    /// Read no faster than this, a second
+    #[arg(long, value_name = "SIZE", value_parser = size::parse)]
+    pub rate: Option<u64>,
+}
+
+/// `--collision`.
+#[derive(Clone, Copy, ValueEnum)]
+pub enum CollisionArg {
+    /// What is there stays.
+    Skip,
+    /// The new one gets a number.
+    KeepBoth,
+    /// The new one takes the place of an older one.
+    ReplaceIfNewer,
+    /// Ask each time.
+    Ask,
+}
+
+impl From<CollisionArg> for Collision {
+    fn from(arg: CollisionArg) -> Self {
+        match arg {
+            CollisionArg::Skip => Self::Skip,
+            CollisionArg::KeepBoth => Self::KeepBoth,
+            CollisionArg::ReplaceIfNewer => Self::ReplaceIfNewer,
+            CollisionArg::Ask => Self::Ask,
+        }
+    }
 }
 
 /// `--ids`.
@@ -251,6 +297,7 @@ fn main() -> ExitCode {
         Some(Command::Clone(args)) => jobs::clone(&bench, &args, &cli.common),
         Some(Command::Verify { a, b }) => jobs::verify(&bench, &a, &b, &cli.common),
         Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, &cli.common),
+        Some(Command::Fetch(args)) => files::fetch(&bench, &args, &cli.common),
         Some(Command::Jobs) => jobs::jobs(&bench, &cli.common),
         Some(Command::Sheet { job, svg, pdf }) => jobs::sheet(&bench, job, svg, pdf),
     };

@@ -7,6 +7,7 @@ pub mod rates;
 pub mod ribbon;
 pub mod sheet;
 pub mod stake;
+pub mod volume;
 
 pub use job::{Bench, Order, Prepared};
 pub use ledger::Ledger;

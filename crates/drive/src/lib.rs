@@ -7,6 +7,7 @@
 pub mod block;
 pub mod buffer;
 pub mod clock;
+mod control;
 pub mod discover;
 pub mod extents;
 pub mod field;
@@ -21,6 +22,7 @@ pub mod size;
 mod sys;
 pub mod target;
 
+pub use control::Control;
 pub use extents::Extents;
 pub use identity::{Bus, Identity};
 pub use medium::{Geometry, Medium, ReadError, Source, WriteError, WriteMedium};

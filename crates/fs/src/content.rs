@@ -150,6 +150,18 @@ impl Content {
         if piece.at.is_some() { 0 } else { piece.len.saturating_sub(inner).min(self.size.saturating_sub(offset)) }
     }
 
+    /// How many bytes from `offset` on come before the next hole, `most` at the most.
+    pub fn until_hole(&self, offset: u64, most: u64) -> u64 {
+        let rest = self.size.saturating_sub(offset).min(most);
+        if !matches!(self.form, Form::Plain) {
+            return rest;
+        }
+        let first = self.starts.partition_point(|start| *start <= offset).saturating_sub(1);
+        let near = (first..self.pieces.len()).take_while(|at| self.starts[*at] < offset.saturating_add(most));
+        let hole = near.into_iter().find(|at| self.pieces[*at].at.is_none());
+        hole.map_or(rest, |at| self.starts[at].saturating_sub(offset).min(rest))
+    }
+
     fn plain(&self, volume: &Cached, offset: u64, buf: &mut [u8]) -> Result<()> {
         let mut done = 0usize;
         let mut index = self.starts.partition_point(|start| *start <= offset).saturating_sub(1);

@@ -3,7 +3,6 @@
 //! [`run::start`] copies, survives read errors, resumes after a kill, reads the target back and says what holds.
 //! Engines report to an [`events::Observer`] and obey a [`control::Control`]; they know neither screen nor clock.
 
-pub mod control;
 pub mod copy;
 pub mod events;
 mod files;
@@ -17,7 +16,7 @@ pub mod tree;
 pub mod verify;
 pub mod volumes;
 
-pub use control::Control;
+pub use badger_drive::Control;
 pub use events::{Event, Observer, Phase};
 pub use hazard::{Hazard, Level};
 pub use report::{Line, Outcome, Report, Verdict};

@@ -1,6 +1,6 @@
 //! What a technician can do to a run while it goes on: pause, resume, stop, limit the rate.
 
-use badger_drive::clock::Clock;
+use crate::clock::Clock;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Condvar, Mutex};
 use std::time::Duration;
@@ -87,7 +87,7 @@ impl Control {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use badger_drive::clock::SimClock;
+    use crate::clock::SimClock;
 
     #[test]
     fn the_limit_holds_over_time() {

@@ -1,0 +1,759 @@
+//! Copying files and whole folders out of a volume.
+//!
+//! Three threads overlap: one walks and reads, one writes, one reads back and names. A file gets its name only when it
+//! was read back equal, so whatever ends a copy, a file that is there is whole.
+
+use crate::journal::{Done, Journal, Kept, Line, Way};
+use crate::names::{self, Holds};
+use crate::place;
+use crate::write::{self, Job, Missing, Outcome, PARTS, Piece};
+use badger_drive::buffer::Pool;
+use badger_drive::clock::Clock;
+use badger_drive::discover::Sysfs;
+use badger_drive::{Control, Refusal, Source};
+use badger_fs::tree::{self, DEEPEST, Entry, Node, NodeKind, Time};
+use badger_fs::{Content, FileSystem};
+use serde::Serialize;
+use std::collections::{HashMap, HashSet};
+use std::ffi::OsStr;
+use std::fs;
+use std::io;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+use std::sync::mpsc::{Receiver, SyncSender, channel, sync_channel};
+
+/// Bytes of one transfer, and how many are in flight.
+const CHUNK: usize = 2 << 20;
+const BUFFERS: usize = 12;
+/// So much is written before it is read back: bytes, files.
+const BATCH_BYTES: u64 = 192 << 20;
+const BATCH_FILES: usize = 4096;
+/// So many lines of each kind are kept for the report; the lists at the destination hold all.
+const MOST_LINES: usize = 1000;
+
+/// What is done where something is there already.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Collision {
+    /// What is there stays.
+    Skip,
+    /// The new one gets a number.
+    KeepBoth,
+    /// The new one takes the place of an older one.
+    ReplaceIfNewer,
+    /// Somebody is asked each time.
+    Ask,
+}
+
+/// Two files that want one name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Clash {
+    /// The name, relative to the destination.
+    pub to: PathBuf,
+    /// Bytes and time of what is there.
+    pub there: (u64, Option<Time>),
+    /// Bytes and time of what comes.
+    pub comes: (u64, Option<Time>),
+}
+
+/// What is asked for.
+pub struct Order<'a> {
+    /// The volume.
+    pub fs: &'a dyn FileSystem,
+    /// The drive it lies on.
+    pub source: &'a Source,
+    /// Names the volume among all, for the journal.
+    pub key: String,
+    /// Paths from the root of the volume.
+    pub picks: Vec<String>,
+    /// The destination; made where it is not there.
+    pub into: PathBuf,
+    /// Where something is there already.
+    pub collision: Collision,
+    /// Asked where [`Collision::Ask`] is set; gives one of the others.
+    pub ask: &'a (dyn Fn(&Clash) -> Collision + Sync),
+}
+
+/// What a copy reports while it goes on. Amounts are bytes, times seconds since it began.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(tag = "event", rename_all = "lowercase")]
+pub enum Event {
+    /// So much lies ahead.
+    Begin {
+        /// Files.
+        files: u64,
+        /// Bytes.
+        bytes: u64,
+    },
+    /// Bytes were read.
+    Moved {
+        /// How many.
+        len: u64,
+        /// When.
+        at: f64,
+    },
+    /// A file is there and proved.
+    File {
+        /// Where, relative to the destination.
+        path: String,
+        /// Its bytes.
+        bytes: u64,
+    },
+}
+
+/// Takes the reports of a copy.
+pub trait Observer: Send + Sync {
+    /// One report.
+    fn event(&self, event: &Event);
+}
+
+impl<F: Fn(&Event) + Send + Sync> Observer for F {
+    fn event(&self, event: &Event) {
+        self(event);
+    }
+}
+
+/// A file of which something, or all, could not be had.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Lost {
+    /// Its path in the volume.
+    pub path: String,
+    /// Why.
+    pub why: String,
+    /// What of it is zero at the destination: start and length in bytes. Empty where all is missing.
+    pub stretches: Vec<(u64, u64)>,
+}
+
+/// How a copy ended.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct Report {
+    /// `proved`, `incomplete` or `interrupted`.
+    pub outcome: &'static str,
+    /// Files at the destination that were read back equal, those of an earlier run among them.
+    pub files: u64,
+    /// Folders.
+    pub directories: u64,
+    /// Symbolic and hard links.
+    pub links: u64,
+    /// Bytes of the files.
+    pub bytes: u64,
+    /// Files that an earlier run had brought.
+    pub resumed: u64,
+    /// What could not be read; the first of them.
+    pub lost: Vec<Lost>,
+    /// How many there are.
+    pub lost_count: u64,
+    /// Names that were changed: in the volume, at the destination.
+    pub renamed: Vec<(String, String)>,
+    /// What was there already and stayed.
+    pub skipped: Vec<String>,
+    /// How many stayed.
+    pub skipped_count: u64,
+    /// What the destination cannot hold.
+    pub not_held: Vec<String>,
+    /// The list of checksums.
+    pub manifest: Option<PathBuf>,
+    /// The list of everything else, where there is anything.
+    pub list: Option<PathBuf>,
+    /// Seconds.
+    pub seconds: f64,
+    /// Why it is not proved.
+    pub reason: String,
+}
+
+/// What ended a copy before its time.
+enum Break {
+    Stopped,
+    Failed(io::Error),
+}
+
+impl From<io::Error> for Break {
+    fn from(error: io::Error) -> Self {
+        Self::Failed(error)
+    }
+}
+
+/// Something picked: its path in the volume, its node, and where it goes.
+struct Pick {
+    path: Vec<u8>,
+    node: Node,
+    to: PathBuf,
+}
+
+/// Where each pick goes: under its own name, or, where two have the same, under its whole path.
+fn picks(order: &Order, holds: Holds) -> Result<Vec<Pick>, Refusal> {
+    let refused = |finding: badger_fs::Finding| Refusal::new(finding.code, finding.text);
+    let trimmed: Vec<&str> = order.picks.iter().map(|path| path.trim_matches('/')).collect();
+    let last = |path: &str| path.rsplit('/').next().unwrap_or_default().to_lowercase();
+    let twins = trimmed.iter().enumerate().any(|(at, path)| trimmed[..at].iter().any(|other| last(other) == last(path)));
+    let each = trimmed.iter().map(|path| {
+        let node = tree::find(order.fs, path).map_err(refused)?;
+        let parts: Vec<&str> = path.split('/').filter(|part| !part.is_empty()).collect();
+        let kept = if twins { &parts[..] } else { &parts[parts.len().saturating_sub(1)..] };
+        let to = kept.iter().map(|part| OsStr::from_bytes(&names::held(part.as_bytes(), holds)).to_os_string()).collect();
+        Ok(Pick { path: format!("/{path}").into_bytes(), node, to })
+    });
+    each.collect()
+}
+
+/// Copies what is picked, proves every file, and writes a manifest.
+///
+/// # Errors
+/// A refusal before anything was written: the destination lies on the source, has no room, or a pick is not there.
+pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clock, observer: &dyn Observer) -> Result<Report, Refusal> {
+    place::refuse_source(&order.into, order.source, sysfs)?;
+    let holds = place::holds(&order.into);
+    let picks = picks(order, holds)?;
+    let (files, bytes) = totals(order.fs, &picks, control);
+    let unwritable = |error: io::Error| Refusal::new("destination", format!("{} cannot be written: {error}", order.into.display()));
+    fs::create_dir_all(&order.into).map_err(unwritable)?;
+    let begin = Line::Begin { version: 1, source: order.key.clone(), picks: order.picks.clone() };
+    let (mut journal, done) = Journal::open(&order.into, &begin).map_err(unwritable)?;
+    let before: u64 = done.values().map(|kept| kept.size).sum();
+    let free = place::free(&order.into).unwrap_or(u64::MAX);
+    if free < bytes.saturating_sub(before) {
+        let missing = badger_drive::size::human(bytes.saturating_sub(before) - free);
+        let text = format!("{} has {missing} too little room for what is picked: pick less or take another place", order.into.display());
+        return Err(Refusal::new("destination-full", text));
+    }
+    let parts = order.into.join(PARTS);
+    // Parts of an earlier run have no name and prove nothing.
+    if parts.exists() {
+        fs::remove_dir_all(&parts).map_err(unwritable)?;
+    }
+    fs::create_dir(&parts).map_err(unwritable)?;
+    observer.event(&Event::Begin { files, bytes });
+    let began = clock.now();
+    let pool = Pool::new(BUFFERS, CHUNK);
+    let (to_writer, from_reader) = sync_channel(BUFFERS);
+    let (to_settler, from_writer) = sync_channel(2);
+    let (tell, told) = channel();
+    let as_root = rustix::process::geteuid().is_root();
+    let mut walker = Walker {
+        order,
+        holds,
+        control,
+        clock,
+        began,
+        observer,
+        pool: &pool,
+        done: &done,
+        send: to_writer,
+        told,
+        batch: Vec::new(),
+        batch_bytes: 0,
+        reserved: HashSet::new(),
+        folders: Vec::new(),
+        soft: Vec::new(),
+        hard: Vec::new(),
+        firsts: HashMap::new(),
+        report: Report::default(),
+    };
+    let outcome = std::thread::scope(|scope| {
+        let (into, pool, journal) = (&order.into, &pool, &mut journal);
+        let writing = scope.spawn(move || drain(&from_reader, pool, |pieces| write::write(into, pieces, pool, &to_settler, as_root)));
+        let settling = scope.spawn(move || write::settle(into, holds, &from_writer, journal, &tell));
+        let walked = walker.walk(picks);
+        let (report, folders, soft, hard) = walker.end();
+        let written = writing.join().expect("the writer does not panic");
+        let settled = settling.join().expect("the one who reads back does not panic");
+        let finished = walked.and_then(|()| Ok(written?)).and_then(|()| Ok(settled?));
+        (report, folders, soft, hard, finished)
+    });
+    let (mut report, folders, soft, hard, finished) = outcome;
+    let finished = finished.and_then(|()| links_and_times(order, &folders, soft, hard, as_root, &mut journal, &mut report).map_err(Break::from));
+    report.seconds = clock.now().saturating_sub(began).as_secs_f64();
+    match finished.and_then(|()| {
+        fs::remove_dir_all(&parts)?;
+        Ok(journal.finish()?)
+    }) {
+        Ok((manifest, list)) => {
+            (report.manifest, report.list) = (Some(manifest), list);
+            report.outcome = if report.lost_count > 0 { "incomplete" } else { "proved" };
+            if report.skipped_count > 0 {
+                report.reason = format!("{} were there already and stayed as they are", report.skipped_count);
+            }
+            if report.lost_count > 0 {
+                report.reason = format!("{} files could not be had whole", report.lost_count);
+            }
+        }
+        Err(Break::Stopped) => (report.outcome, report.reason) = ("interrupted", "stopped; give the same command again to go on".into()),
+        Err(Break::Failed(error)) => {
+            report.outcome = "interrupted";
+            report.reason = format!("{}: {error}; make it good and give the same command again to go on", order.into.display());
+        }
+    }
+    Ok(report)
+}
+
+/// Runs the writer; after a failure it takes what still comes, so that the reader never waits for its buffers.
+fn drain(pieces: &Receiver<Piece>, pool: &Pool, run: impl FnOnce(&Receiver<Piece>) -> io::Result<()>) -> io::Result<()> {
+    let outcome = run(pieces);
+    for piece in pieces {
+        if let Piece::Data { buffer, .. } = piece {
+            pool.give(buffer);
+        }
+    }
+    outcome
+}
+
+/// Files and bytes of everything picked.
+fn totals(fs: &dyn FileSystem, picks: &[Pick], control: &Control) -> (u64, u64) {
+    let (mut files, mut bytes) = (0, 0);
+    let mut count = |node: &Node| {
+        files += u64::from(node.kind == NodeKind::File);
+        bytes += if node.kind == NodeKind::File { node.size } else { 0 };
+    };
+    for pick in picks {
+        if control.is_stopped() {
+            break;
+        }
+        count(&pick.node);
+        if pick.node.kind == NodeKind::Directory {
+            tree::walk(fs, pick.node.clone(), "", &mut |_, entry| count(&entry.node));
+        }
+    }
+    (files, bytes)
+}
+
+/// A folder whose times are set when everything is in it.
+type Folder = (PathBuf, Node);
+/// A symbolic link: its source, where it goes, what it says, its node.
+type Soft = (Way, PathBuf, Vec<u8>, Node);
+/// A further name of a file: its source, where it goes, the source of the first one.
+type Hard = (Way, PathBuf, Way);
+
+struct Walker<'a> {
+    order: &'a Order<'a>,
+    holds: Holds,
+    control: &'a Control,
+    clock: &'a dyn Clock,
+    began: std::time::Duration,
+    observer: &'a dyn Observer,
+    pool: &'a Pool,
+    done: &'a Done,
+    send: SyncSender<Piece>,
+    told: Receiver<Outcome>,
+    batch: Vec<(Job, Content, u64)>,
+    batch_bytes: u64,
+    /// Names given in this run that may not be there yet.
+    reserved: HashSet<PathBuf>,
+    folders: Vec<Folder>,
+    soft: Vec<Soft>,
+    hard: Vec<Hard>,
+    /// Files with several names: the first one met.
+    firsts: HashMap<u64, Way>,
+    report: Report,
+}
+
+impl Walker<'_> {
+    fn note(&mut self, line: Line) -> Result<(), Break> {
+        match &line {
+            Line::Lost { from, why, stretches } => {
+                self.report.lost_count += 1;
+                let lost = Lost { path: from.to_string(), why: why.clone(), stretches: stretches.clone() };
+                push(&mut self.report.lost, lost);
+            }
+            Line::Name { from, to } => {
+                let pair = (from.to_string(), to.to_string());
+                push(&mut self.report.renamed, pair);
+            }
+            Line::Skipped { from, why } => {
+                self.report.skipped_count += 1;
+                let text = format!("{from}: {why}");
+                push(&mut self.report.skipped, text);
+            }
+            Line::NotHeld { from, what } => {
+                let text = format!("{from}: {what}");
+                push(&mut self.report.not_held, text);
+            }
+            Line::Begin { .. } | Line::File { .. } => {}
+        }
+        self.send(Piece::Note(line))
+    }
+
+    fn send(&self, piece: Piece) -> Result<(), Break> {
+        // The writer's own end says what went wrong with it.
+        self.send.send(piece).map_err(|_| Break::Stopped)
+    }
+
+    fn go_on(&self) -> Result<(), Break> {
+        if self.control.go_on() { Ok(()) } else { Err(Break::Stopped) }
+    }
+
+    fn walk(&mut self, picks: Vec<Pick>) -> Result<(), Break> {
+        for pick in picks {
+            // The folders above a pick are only ways to it.
+            if let Some(parent) = pick.to.parent() {
+                fs::create_dir_all(self.order.into.join(parent))?;
+            }
+            if pick.node.kind == NodeKind::Directory {
+                self.folder(pick.path, pick.node, pick.to)?;
+            } else {
+                self.entry(&pick.path, &pick.node, pick.to)?;
+            }
+        }
+        self.flush()
+    }
+
+    fn folder(&mut self, path: Vec<u8>, node: Node, to: PathBuf) -> Result<(), Break> {
+        let mut seen = HashSet::from([node.id]);
+        let mut waiting = vec![(path, node, to, 0)];
+        while let Some((path, node, to, depth)) = waiting.pop() {
+            self.go_on()?;
+            let way = Way::new(&path);
+            let to = self.make_folder(&way, to)?;
+            let listing = self.order.fs.list(&node);
+            for finding in listing.findings {
+                let why = finding.text;
+                self.note(Line::Lost { from: way.clone(), why, stretches: Vec::new() })?;
+            }
+            self.folders.push((to.clone(), node));
+            let mut below = Vec::new();
+            for Entry { name, node } in listing.entries {
+                let held = names::held(&name.bytes, self.holds);
+                let (full, to) = ([&path[..], b"/", &name.bytes].concat(), to.join(OsStr::from_bytes(&held)));
+                if held != name.bytes {
+                    self.note(Line::Name { from: Way::new(&full), to: Way::new(to.as_os_str().as_bytes()) })?;
+                }
+                if node.kind != NodeKind::Directory {
+                    self.entry(&full, &node, to)?;
+                } else if depth < DEEPEST && seen.insert(node.id) {
+                    below.push((full, node, to, depth + 1));
+                } else {
+                    let why = "it leads back to a folder above it, or is too deep".to_string();
+                    self.note(Line::Lost { from: Way::new(&full), why, stretches: Vec::new() })?;
+                }
+            }
+            waiting.extend(below.into_iter().rev());
+        }
+        Ok(())
+    }
+
+    /// Makes a folder, or takes the one that is there; never one behind a link.
+    fn make_folder(&mut self, way: &Way, to: PathBuf) -> Result<PathBuf, Break> {
+        self.report.directories += 1;
+        for number in 1.. {
+            let name = to.file_name().unwrap_or_default().as_bytes();
+            let to = if number == 1 { to.clone() } else { to.with_file_name(OsStr::from_bytes(&names::numbered(name, number, self.holds))) };
+            let path = self.order.into.join(&to);
+            match fs::symlink_metadata(&path) {
+                Ok(meta) if meta.is_dir() => {}
+                Ok(_) => continue,
+                Err(_) => fs::create_dir(&path)?,
+            }
+            if number > 1 {
+                self.note(Line::Name { from: way.clone(), to: Way::new(to.as_os_str().as_bytes()) })?;
+            }
+            return Ok(to);
+        }
+        Ok(to)
+    }
+
+    fn entry(&mut self, path: &[u8], node: &Node, to: PathBuf) -> Result<(), Break> {
+        let way = Way::new(path);
+        match node.kind {
+            NodeKind::Link => match self.order.fs.link(node) {
+                Ok(target) => {
+                    self.soft.push((way, to, target.bytes, node.clone()));
+                    Ok(())
+                }
+                Err(finding) => self.note(Line::Lost { from: way, why: finding.text, stretches: Vec::new() }),
+            },
+            NodeKind::Other | NodeKind::Directory => self.note(Line::NotHeld { from: way, what: "a device, pipe or socket".into() }),
+            NodeKind::File => {
+                if node.links > 1 {
+                    match self.firsts.get(&node.id) {
+                        Some(first) => {
+                            self.hard.push((way, to, first.clone()));
+                            return Ok(());
+                        }
+                        None => _ = self.firsts.insert(node.id, way.clone()),
+                    }
+                }
+                self.file(way, node, to)
+            }
+        }
+    }
+
+    fn file(&mut self, way: Way, node: &Node, to: PathBuf) -> Result<(), Break> {
+        self.go_on()?;
+        if let Some(kept) = self.done.get(&way).filter(|kept| !kept.holed && is_still_there(&self.order.into, kept)) {
+            let time = node.modified.map(|time| (time.seconds, time.nanos));
+            if kept.size == node.size && time.is_none_or(|time| time == kept.modified) {
+                self.report.resumed += 1;
+                self.report.files += 1;
+                self.report.bytes += node.size;
+                self.observer.event(&Event::Moved { len: node.size, at: self.seconds() });
+                return Ok(());
+            }
+        }
+        let mut attributes = self.order.fs.attributes(node).unwrap_or_default();
+        let streams = self.order.fs.streams(node).unwrap_or_default();
+        let Some((to, replaces)) = self.settle_name(&way, node, to)? else { return Ok(()) };
+        for stream in streams {
+            // Short streams become attributes, longer ones files beside the file.
+            let content = self.order.fs.open(node, &stream.name.shown);
+            let mut value = vec![0; stream.size.min(3000) as usize];
+            match content {
+                Ok(content) if stream.size <= 3000 && self.holds == Holds::Bytes => match content.read(self.order.fs.volume(), 0, &mut value) {
+                    Ok(_) => attributes.push((format!("user.{}", stream.name.shown), value)),
+                    Err(finding) => self.note(Line::Lost { from: way.clone(), why: finding.text, stretches: Vec::new() })?,
+                },
+                Ok(content) => {
+                    let full = [way.bytes(), b":", &stream.name.bytes].concat();
+                    let name = [to.file_name().unwrap_or_default().as_bytes(), b":", &stream.name.bytes].concat();
+                    let beside = to.with_file_name(OsStr::from_bytes(&names::held(&name, self.holds)));
+                    let from = Way::new(&full);
+                    self.note(Line::Name { from: from.clone(), to: Way::new(beside.as_os_str().as_bytes()) })?;
+                    self.add(self.job(from, node, beside, stream.size, false, Vec::new()), content)?;
+                }
+                Err(finding) => self.note(Line::Lost { from: way.clone(), why: finding.text, stretches: Vec::new() })?,
+            }
+        }
+        match self.order.fs.open(node, "") {
+            Ok(content) => {
+                let size = content.size();
+                self.add(self.job(way, node, to, size, replaces, attributes), content)
+            }
+            Err(finding) => self.note(Line::Lost { from: way, why: finding.text, stretches: Vec::new() }),
+        }
+    }
+
+    fn job(&self, from: Way, node: &Node, to: PathBuf, size: u64, replaces: bool, attributes: Vec<(String, Vec<u8>)>) -> Job {
+        let mode = node.mode.unwrap_or(if node.attributes & 1 != 0 { 0o444 } else { 0o644 });
+        Job { from, to, size, modified: node.modified, accessed: node.accessed, mode, owner: node.owner, attributes, replaces, lost: None }
+    }
+
+    /// The name a file gets, by what is there already; `None` where it is not copied.
+    fn settle_name(&mut self, way: &Way, node: &Node, to: PathBuf) -> Result<Option<(PathBuf, bool)>, Break> {
+        let there = fs::symlink_metadata(self.order.into.join(&to)).ok();
+        let Some(there) = there else {
+            if self.reserved.insert(to.clone()) {
+                return Ok(Some((to, false)));
+            }
+            return self.numbered(way, &to).map(Some);
+        };
+        // A file of this same copy that has a hole, or has changed on the source since, is written anew.
+        if self.done.get(way).is_some_and(|kept| kept.to.bytes() == to.as_os_str().as_bytes()) {
+            return Ok(Some((to, true)));
+        }
+        let clash = Clash {
+            to: to.clone(),
+            there: (there.len(), Some(Time { seconds: there.mtime(), nanos: there.mtime_nsec() as u32 })),
+            comes: (node.size, node.modified),
+        };
+        let how = if self.order.collision == Collision::Ask { (self.order.ask)(&clash) } else { self.order.collision };
+        match how {
+            Collision::KeepBoth => self.numbered(way, &to).map(Some),
+            Collision::ReplaceIfNewer if there.is_file() && clash.comes.1 > clash.there.1 => Ok(Some((to, true))),
+            Collision::ReplaceIfNewer => {
+                self.note(Line::Skipped { from: way.clone(), why: format!("{} is there and not older", to.display()) })?;
+                Ok(None)
+            }
+            Collision::Skip | Collision::Ask => {
+                self.note(Line::Skipped { from: way.clone(), why: format!("{} is there already", to.display()) })?;
+                Ok(None)
+            }
+        }
+    }
+
+    fn numbered(&mut self, way: &Way, to: &Path) -> Result<(PathBuf, bool), Break> {
+        let name = to.file_name().unwrap_or_default().as_bytes();
+        let all = (2..).map(|number| to.with_file_name(OsStr::from_bytes(&names::numbered(name, number, self.holds))));
+        let free = |to: &PathBuf| fs::symlink_metadata(self.order.into.join(to)).is_err() && !self.reserved.contains(to);
+        let to = all.into_iter().find(free).unwrap_or_else(|| to.to_path_buf());
+        self.reserved.insert(to.clone());
+        self.note(Line::Name { from: way.clone(), to: Way::new(to.as_os_str().as_bytes()) })?;
+        Ok((to, false))
+    }
+
+    fn add(&mut self, job: Job, content: Content) -> Result<(), Break> {
+        self.batch_bytes += job.size;
+        let begin = content.pieces().iter().find_map(|piece| piece.at).unwrap_or(0);
+        self.batch.push((job, content, begin));
+        if self.batch_bytes >= BATCH_BYTES || self.batch.len() >= BATCH_FILES {
+            self.flush()?;
+        }
+        Ok(())
+    }
+
+    /// Reads the batch in the order in which it lies on the drive.
+    fn flush(&mut self) -> Result<(), Break> {
+        let mut batch = std::mem::take(&mut self.batch);
+        self.batch_bytes = 0;
+        batch.sort_by_key(|(.., begin)| *begin);
+        for (job, content, _) in batch {
+            let from = job.from.clone();
+            self.send(Piece::Begin(Box::new(job)))?;
+            let lost = self.content(&content)?;
+            if let Some((why, stretches)) = &lost {
+                self.report.lost_count += 1;
+                let entry = Lost { path: from.to_string(), why: why.clone(), stretches: stretches.clone() };
+                push(&mut self.report.lost, entry);
+            }
+            self.send(Piece::End { lost })?;
+        }
+        self.send(Piece::Settle)?;
+        self.reserved.retain(|to| fs::symlink_metadata(self.order.into.join(to)).is_err());
+        self.hear(false);
+        Ok(())
+    }
+
+    fn content(&mut self, content: &Content) -> Result<Option<Missing>, Break> {
+        let (mut at, mut lost, mut why) = (0, Vec::new(), None);
+        while at < content.size() {
+            self.go_on()?;
+            let hole = content.hole(at);
+            if hole > 0 {
+                at += hole;
+                self.observer.event(&Event::Moved { len: hole, at: self.seconds() });
+                continue;
+            }
+            let mut buffer = self.pool.take();
+            let len = content.until_hole(at, CHUNK as u64) as usize;
+            let volume = self.order.fs.volume();
+            self.control.hold_back(len as u64, self.clock);
+            let count = match content.read(volume, at, &mut buffer[..len]) {
+                Ok(count) => count,
+                Err(finding) => {
+                    why.get_or_insert(finding.text);
+                    content.read_hard(volume, at, &mut buffer[..len], &mut lost)
+                }
+            };
+            if count == 0 {
+                self.pool.give(buffer);
+                break;
+            }
+            self.send(Piece::Data { offset: at, len: count, buffer })?;
+            at += count as u64;
+            self.observer.event(&Event::Moved { len: count as u64, at: self.seconds() });
+        }
+        Ok(why.filter(|_| !lost.is_empty()).map(|why| (why, lost)))
+    }
+
+    fn seconds(&self) -> f64 {
+        self.clock.now().saturating_sub(self.began).as_secs_f64()
+    }
+
+    /// Takes in what was proved meanwhile.
+    fn hear(&mut self, to_the_end: bool) {
+        loop {
+            let outcome = if to_the_end { self.told.recv().ok() } else { self.told.try_recv().ok() };
+            match outcome {
+                Some(Outcome::File { bytes, to }) => {
+                    self.report.files += 1;
+                    self.report.bytes += bytes;
+                    self.observer.event(&Event::File { path: to.to_string_lossy().into_owned(), bytes });
+                }
+                Some(Outcome::Differs(from)) => {
+                    self.report.lost_count += 1;
+                    let why = "the destination gives other bytes than were written".to_string();
+                    let path = from.to_string();
+                    push(&mut self.report.lost, Lost { path, why, stretches: Vec::new() });
+                }
+                None => return,
+            }
+        }
+    }
+
+    /// Lets the other threads come to their end and hears them out.
+    fn end(mut self) -> (Report, Vec<Folder>, Vec<Soft>, Vec<Hard>) {
+        let (closed, _) = sync_channel(0);
+        drop(std::mem::replace(&mut self.send, closed));
+        self.hear(true);
+        (self.report, self.folders, self.soft, self.hard)
+    }
+}
+
+fn push<T>(list: &mut Vec<T>, one: T) {
+    if list.len() < MOST_LINES {
+        list.push(one);
+    }
+}
+
+/// Whether a file of an earlier run is still as it was left.
+fn is_still_there(into: &Path, kept: &Kept) -> bool {
+    let meta = fs::symlink_metadata(into.join(OsStr::from_bytes(kept.to.bytes())));
+    // Some destinations keep even seconds only.
+    let same_time = |meta: &fs::Metadata| kept.modified == (0, 0) || (meta.mtime() - kept.modified.0).abs() <= 2;
+    meta.is_ok_and(|meta| meta.is_file() && meta.len() == kept.size && same_time(&meta))
+}
+
+/// Links come when their files are there, and folders get their times when nothing changes in them any more.
+fn links_and_times(
+    order: &Order,
+    folders: &[Folder],
+    soft: Vec<Soft>,
+    hard: Vec<Hard>,
+    as_root: bool,
+    journal: &mut Journal,
+    report: &mut Report,
+) -> io::Result<()> {
+    let not_held = |journal: &mut Journal, report: &mut Report, from: Way, what: String| {
+        push(&mut report.not_held, format!("{from}: {what}"));
+        journal.add(&Line::NotHeld { from, what })
+    };
+    for (way, to, target, node) in soft {
+        let path = order.into.join(&to);
+        match symlink(OsStr::from_bytes(&target), &path) {
+            Ok(()) => {
+                write::link_times(&path, node.modified, node.accessed);
+                report.links += 1;
+            }
+            Err(_) if fs::read_link(&path).is_ok_and(|there| there.as_os_str().as_bytes() == target) => report.links += 1,
+            Err(error) => not_held(journal, report, way, format!("a link to {}: {error}", String::from_utf8_lossy(&target)))?,
+        }
+    }
+    if !hard.is_empty() {
+        // Where the first name of each went stands in the journal.
+        let done = journal.places()?;
+        for (way, to, first) in hard {
+            let path = order.into.join(&to);
+            let Some(kept) = done.get(&first) else {
+                not_held(journal, report, way, format!("a further name of {first}, which was not copied"))?;
+                continue;
+            };
+            let there = order.into.join(OsStr::from_bytes(kept.to.bytes()));
+            let Kept { size, modified, sha256, .. } = kept.clone();
+            let line = Line::File { from: way.clone(), to: Way::new(to.as_os_str().as_bytes()), size, modified, sha256 };
+            match fs::hard_link(&there, &path) {
+                Ok(()) => {
+                    report.links += 1;
+                    journal.add(&line)?;
+                }
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                    let same = fs::metadata(&there)?.ino() == fs::symlink_metadata(&path)?.ino();
+                    if same {
+                        report.links += 1;
+                        journal.add(&line)?;
+                    } else {
+                        report.skipped_count += 1;
+                        push(&mut report.skipped, format!("{way}: {} is there already", to.display()));
+                        journal.add(&Line::Skipped { from: way, why: format!("{} is there already", to.display()) })?;
+                    }
+                }
+                // A destination without links gets a copy of the copy, which was proved.
+                Err(_) => {
+                    fs::copy(&there, &path)?;
+                    report.links += 1;
+                    journal.add(&line)?;
+                    not_held(journal, report, way, format!("the same file as {first}; it is there twice"))?;
+                }
+            }
+        }
+    }
+    for (to, node) in folders.iter().rev() {
+        let path = order.into.join(to);
+        let (Some(mode), true) = (node.mode, path != order.into) else {
+            write::link_times(&path, node.modified, node.accessed);
+            continue;
+        };
+        if let Some((user, group)) = node.owner.filter(|_| as_root) {
+            let _ = std::os::unix::fs::lchown(&path, Some(user), Some(group));
+        }
+        let _ = fs::set_permissions(&path, fs::Permissions::from_mode(mode & 0o777));
+        write::link_times(&path, node.modified, node.accessed);
+    }
+    Ok(())
+}

@@ -1,0 +1,9 @@
+//! People's files: copying them out of a volume whole, proved, and never back onto the drive they come from.
+
+pub mod copyout;
+mod journal;
+pub mod names;
+mod place;
+mod write;
+
+pub use copyout::{Clash, Collision, Event, Observer, Order, Report, copy_out};

@@ -1,0 +1,297 @@
+//! Copying out of volumes made by the system's own tools, judged by the system's own driver and checksum program.
+
+use badger_drive::clock::Clock;
+use badger_drive::discover::Sysfs;
+use badger_drive::{Control, Refusal, Source, Workshop};
+use badger_people::copyout::{Clash, Collision, Event, Order, Report, copy_out};
+use rstest::rstest;
+use std::fs::{self, File};
+use std::os::unix::fs::{FileExt, MetadataExt, PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::Mutex;
+use tempfile::TempDir;
+
+fn run(command: &[&str]) {
+    let out = Command::new(command[0]).args(&command[1..]).output().unwrap_or_else(|error| panic!("{}: {error}", command[0]));
+    assert!(out.status.success(), "{command:?}: {}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
+}
+
+fn noise(len: usize, seed: u64) -> Vec<u8> {
+    let mut state = seed | 1;
+    let mut next = || {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state
+    };
+    (0..len.div_ceil(8)).flat_map(|_| next().to_le_bytes()).take(len).collect()
+}
+
+struct Place {
+    dir: TempDir,
+}
+
+impl Place {
+    /// A folder with an ext4 volume of what people have.
+    fn new() -> Self {
+        let place = Self { dir: tempfile::tempdir().unwrap() };
+        let data = place.path("data");
+        fs::create_dir_all(data.join("Wenna/Counts/.hidden")).unwrap();
+        fs::create_dir_all(data.join("Piers/Counts")).unwrap();
+        fs::create_dir_all(data.join("Wenna/empty")).unwrap();
+        for number in 0..40u64 {
+            fs::write(data.join(format!("Wenna/Counts/sheet {number}.csv")), noise(number as usize * 3000, number + 1)).unwrap();
+        }
+        fs::write(data.join("Wenna/Counts/.hidden/notes.txt"), "tide at four").unwrap();
+        fs::write(data.join("Piers/Counts/sheet 1.csv"), "another one").unwrap();
+        fs::write(data.join("Wenna/what: is\\this?\nnow.txt"), "odd name").unwrap();
+        fs::hard_link(data.join("Wenna/Counts/sheet 7.csv"), data.join("Wenna/same sheet.csv")).unwrap();
+        symlink("Counts/sheet 3.csv", data.join("Wenna/link")).unwrap();
+        let sparse = File::create(data.join("Wenna/sparse.db")).unwrap();
+        sparse.set_len(64 << 20).unwrap();
+        sparse.write_all_at(b"middle", 30 << 20).unwrap();
+        fs::set_permissions(data.join("Wenna/Counts/sheet 3.csv"), fs::Permissions::from_mode(0o4640)).unwrap();
+        run(&["setfattr", "-n", "user.note", "-v", "counted twice", data.join("Wenna/Counts/sheet 3.csv").to_str().unwrap()]);
+        run(&["touch", "-d", "2018-01-02T03:04:05Z", data.join("Wenna/Counts").to_str().unwrap()]);
+        File::create(place.path("volume.img")).unwrap().set_len(120 << 20).unwrap();
+        run(&["mke2fs", "-q", "-F", "-t", "ext4", "-d", data.to_str().unwrap(), place.path("volume.img").to_str().unwrap()]);
+        // Parts of a second only the system's own driver sets.
+        let mount = place.path("made");
+        fs::create_dir(&mount).unwrap();
+        run(&["mount", "-o", "loop", place.path("volume.img").to_str().unwrap(), mount.to_str().unwrap()]);
+        run(&["touch", "-d", "2019-04-05T06:07:08.123456789Z", mount.join("Wenna/Counts/sheet 3.csv").to_str().unwrap()]);
+        run(&["umount", mount.to_str().unwrap()]);
+        place
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    fn fetch(&self, source: &Path, picks: &[&str], into: &str, collision: Collision) -> Result<Report, Refusal> {
+        self.fetch_with(source, picks, &self.path(into), collision, &Control::new(), &|_| (), &|_| Collision::Skip)
+    }
+
+    #[allow(clippy::too_many_arguments)] // one call for every test
+    fn fetch_with(
+        &self,
+        source: &Path,
+        picks: &[&str],
+        into: &Path,
+        collision: Collision,
+        control: &Control,
+        observer: &(dyn Fn(&Event) + Send + Sync),
+        ask: &(dyn Fn(&Clash) -> Collision + Sync),
+    ) -> Result<Report, Refusal> {
+        let workshop = Workshop::default();
+        let drive: Source = workshop.source(source)?;
+        let volume = badger_fs::open(&drive, 0, drive.geometry().size_bytes).unwrap();
+        let order = Order {
+            fs: &*volume,
+            source: &drive,
+            key: "volume".into(),
+            picks: picks.iter().map(ToString::to_string).collect(),
+            into: into.to_path_buf(),
+            collision,
+            ask,
+        };
+        let clock: &dyn Clock = &*workshop.clock;
+        copy_out(&order, &Sysfs::default(), control, clock, &|event: &Event| observer(event))
+    }
+}
+
+/// The system's own checksum program agrees with the manifest.
+fn verify(into: &Path, manifest: &str) -> usize {
+    let out = Command::new("sha256sum").args(["-c", "--strict", manifest]).current_dir(into).output().unwrap();
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    String::from_utf8_lossy(&out.stdout).lines().count()
+}
+
+#[test]
+fn folders_come_whole_with_everything_the_destination_can_hold() {
+    let place = Place::new();
+    let report = place.fetch(&place.path("volume.img"), &["/Wenna"], "out", Collision::Skip).unwrap();
+    assert_eq!((report.outcome, report.reason.as_str(), report.files, report.links), ("proved", "", 43, 2));
+    run(&["diff", "-r", "--no-dereference", place.path("data/Wenna").to_str().unwrap(), place.path("out/Wenna").to_str().unwrap()]);
+    assert_eq!(verify(&place.path("out"), "fetched.sha256"), 44);
+    let meta = fs::metadata(place.path("out/Wenna/Counts/sheet 3.csv")).unwrap();
+    assert_eq!((meta.mtime(), meta.mtime_nsec()), (1_554_444_428, 123_456_789));
+    assert_eq!(meta.mode() & 0o7777, 0o640, "bits that let a program run as somebody else do not travel");
+    assert_eq!(fs::metadata(place.path("out/Wenna/Counts")).unwrap().mtime(), 1_514_862_245);
+    let (a, b) = (fs::metadata(place.path("out/Wenna/same sheet.csv")).unwrap(), fs::metadata(place.path("out/Wenna/Counts/sheet 7.csv")).unwrap());
+    assert_eq!(a.ino(), b.ino());
+    assert!(fs::metadata(place.path("out/Wenna/sparse.db")).unwrap().blocks() < 1000, "holes stay holes");
+    let note = Command::new("getfattr").args(["--only-values", "-n", "user.note"]).arg(place.path("out/Wenna/Counts/sheet 3.csv")).output().unwrap();
+    assert_eq!(note.stdout, b"counted twice");
+    let left: Vec<_> = fs::read_dir(place.path("out")).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+    assert_eq!(left.len(), 2, "{left:?}");
+}
+
+#[test]
+fn two_picks_of_one_name_keep_their_paths() {
+    let place = Place::new();
+    let report = place.fetch(&place.path("volume.img"), &["/Wenna/Counts", "/Piers/Counts"], "out", Collision::Skip).unwrap();
+    assert_eq!((report.outcome, report.files), ("proved", 42));
+    assert_eq!(fs::read(place.path("out/Piers/Counts/sheet 1.csv")).unwrap(), b"another one");
+    let refusal = place.fetch(&place.path("volume.img"), &["/Nobody"], "out", Collision::Skip).unwrap_err();
+    assert_eq!(refusal.code, "not-found");
+}
+
+#[rstest]
+#[case::skip(Collision::Skip, &["old", "old", "new"], 2)]
+#[case::keep_both(Collision::KeepBoth, &["old", "old", "new"], 0)]
+#[case::replace(Collision::ReplaceIfNewer, &["new", "old", "new"], 1)]
+#[case::ask(Collision::Ask, &["new", "old", "new"], 1)]
+fn what_is_there_is_treated_as_asked(#[case] collision: Collision, #[case] wanted: &[&str], #[case] skipped: u64) {
+    let place = Place::new();
+    let out = place.path("out/Counts");
+    fs::create_dir_all(&out).unwrap();
+    fs::write(out.join("sheet 1.csv"), "old").unwrap();
+    fs::write(out.join("sheet 2.csv"), "old").unwrap();
+    run(&["touch", "-d", "2001-01-01", out.join("sheet 1.csv").to_str().unwrap()]);
+    run(&["touch", "-d", "2031-01-01", out.join("sheet 2.csv").to_str().unwrap()]);
+    let asked = Mutex::new(Vec::new());
+    let ask = |clash: &Clash| {
+        asked.lock().unwrap().push(clash.to.clone());
+        if clash.there.0 == 3 && clash.to.ends_with("sheet 1.csv") { Collision::ReplaceIfNewer } else { Collision::Skip }
+    };
+    let report =
+        place.fetch_with(&place.path("volume.img"), &["/Wenna/Counts"], &place.path("out"), collision, &Control::new(), &|_| (), &ask).unwrap();
+    assert_eq!((report.outcome, report.skipped_count), ("proved", skipped));
+    for (number, wanted) in wanted.iter().enumerate() {
+        let found = fs::read(out.join(format!("sheet {}.csv", number + 1))).unwrap();
+        assert_eq!(found == b"old", *wanted == "old", "sheet {}", number + 1);
+    }
+    assert_eq!(out.join("sheet 2 (2).csv").exists(), collision == Collision::KeepBoth);
+    assert_eq!(asked.lock().unwrap().len(), if collision == Collision::Ask { 2 } else { 0 });
+    verify(&place.path("out"), "fetched.sha256");
+}
+
+#[test]
+fn nothing_goes_back_onto_the_source() {
+    let place = Place::new();
+    let mount = place.path("mnt");
+    fs::create_dir(&mount).unwrap();
+    // The image itself, mounted through a loop device: the way there leads over two others.
+    run(&["mount", "-o", "loop", place.path("volume.img").to_str().unwrap(), mount.to_str().unwrap()]);
+    let inside = place.path("mnt/rescued/here");
+    let refused = place.fetch_with(&place.path("volume.img"), &["/Wenna"], &inside, Collision::Skip, &Control::new(), &|_| (), &|_| Collision::Skip);
+    let there = inside.exists();
+    symlink(&mount, place.path("way")).unwrap();
+    let by_link = place.fetch(&place.path("volume.img"), &["/Wenna"], "way/rescued", Collision::Skip);
+    run(&["umount", mount.to_str().unwrap()]);
+    assert_eq!(refused.unwrap_err().code, "into-source");
+    assert_eq!(by_link.unwrap_err().code, "into-source");
+    assert!(!there);
+}
+
+#[test]
+fn a_full_destination_is_refused_before_and_survived_while_it_goes_on() {
+    let place = Place::new();
+    let small = place.path("small");
+    fs::create_dir(&small).unwrap();
+    run(&["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", small.to_str().unwrap()]);
+    let refused = place.fetch(&place.path("volume.img"), &["/Wenna"], "small", Collision::Skip);
+    let left = fs::read_dir(&small).unwrap().count();
+    run(&["umount", small.to_str().unwrap()]);
+    assert_eq!(refused.unwrap_err().code, "destination-full");
+    assert!(left <= 1, "only the note that it was begun");
+    // Enough by the count, but taken by somebody else meanwhile.
+    run(&["mount", "-t", "tmpfs", "-o", "size=80m", "tmpfs", small.to_str().unwrap()]);
+    let fill = |event: &Event| {
+        if matches!(event, Event::Begin { .. }) {
+            // Whatever fits is taken.
+            let _ = fs::write(small.join("somebody"), noise(79 << 20, 3));
+        }
+    };
+    let report = place.fetch_with(&place.path("volume.img"), &["/Wenna"], &small, Collision::Skip, &Control::new(), &fill, &|_| Collision::Skip);
+    fs::remove_file(small.join("somebody")).unwrap();
+    let again = place.fetch(&place.path("volume.img"), &["/Wenna"], "small", Collision::Skip);
+    let count = verify(&small, "fetched.sha256");
+    run(&["umount", small.to_str().unwrap()]);
+    let report = report.unwrap();
+    assert_eq!(report.outcome, "interrupted");
+    assert!(report.reason.contains("No space left"), "{}", report.reason);
+    assert_eq!((again.unwrap().outcome, count), ("proved", 44));
+}
+
+#[test]
+fn a_stopped_copy_is_gone_on_with() {
+    let place = Place::new();
+    for stop_after in [1, 10, 30] {
+        let into = format!("out-{stop_after}");
+        let (control, seen) = (Control::new(), Mutex::new(0));
+        let watch = |event: &Event| {
+            if matches!(event, Event::Moved { .. }) {
+                *seen.lock().unwrap() += 1;
+                if *seen.lock().unwrap() == stop_after {
+                    control.stop();
+                }
+            }
+        };
+        let image = place.path("volume.img");
+        let first = place.fetch_with(&image, &["/"], &place.path(&into), Collision::Skip, &control, &watch, &|_| Collision::Skip).unwrap();
+        assert_eq!(first.outcome, "interrupted");
+        let second = place.fetch(&image, &["/"], &into, Collision::Skip).unwrap();
+        assert_eq!((second.outcome, second.skipped_count, second.files), ("proved", 0, 44), "{:?}", second.skipped);
+        assert_eq!(verify(&place.path(&into), "fetched.sha256"), 45);
+    }
+}
+
+#[test]
+fn an_unreadable_stretch_is_named_and_tried_again_later() {
+    let place = Place::new();
+    let image = fs::read(place.path("volume.img")).unwrap();
+    let wanted = noise(39 * 3000, 40);
+    let at = image.windows(4096).position(|window| window == &wanted[..4096]).unwrap() as u64;
+    let toml = |fault: &str| {
+        let text = format!("backing = \"volume.img\"\n[identity]\nmodel = \"Dunmore Slate\"\nserial = \"DS50-7702-BEEF\"\nbus = \"sata\"\n{fault}");
+        fs::write(place.path("slate.drive.toml"), text).unwrap();
+    };
+    toml(&format!("[[fault]]\nkind = \"unreadable\"\nlba = {}\nsectors = 3\n", at / 512 + 4));
+    let drive = place.path("slate.drive.toml");
+    let report = place.fetch(&drive, &["/Wenna/Counts"], "out", Collision::Skip).unwrap();
+    assert_eq!((report.outcome, report.lost_count), ("incomplete", 1));
+    assert_eq!((report.lost[0].path.as_str(), report.lost[0].stretches.as_slice()), ("/Wenna/Counts/sheet 39.csv", [(2048, 1536)].as_slice()));
+    let mut holed = wanted.clone();
+    holed[2048..3584].fill(0);
+    assert!(fs::read(place.path("out/Counts/sheet 39.csv")).unwrap() == holed);
+    assert!(fs::read_to_string(place.path("out/fetched.txt")).unwrap().contains("1536 bytes at 2048"));
+}
+
+#[test]
+fn streams_come_along_and_long_ones_lie_beside_their_file() {
+    let place = Place::new();
+    let image = place.path("ntfs.img");
+    File::create(&image).unwrap().set_len(24 << 20).unwrap();
+    run(&["mkntfs", "-q", "-F", "-Q", image.to_str().unwrap()]);
+    let mount = place.path("mnt");
+    fs::create_dir(&mount).unwrap();
+    run(&["ntfs-3g", "-o", "streams_interface=windows", image.to_str().unwrap(), mount.to_str().unwrap()]);
+    fs::write(mount.join("survey.pdf"), "the weir").unwrap();
+    fs::write(mount.join("survey.pdf:short"), "seen").unwrap();
+    fs::write(mount.join("survey.pdf:long"), noise(90_000, 3)).unwrap();
+    run(&["umount", mount.to_str().unwrap()]);
+    let report = place.fetch(&image, &["survey.pdf"], "out", Collision::Skip).unwrap();
+    assert_eq!((report.outcome, report.files), ("proved", 2));
+    assert_eq!(report.renamed, [("/survey.pdf:long".to_string(), "survey.pdf:long".to_string())]);
+    assert!(fs::read(place.path("out/survey.pdf:long")).unwrap() == noise(90_000, 3));
+    let note = Command::new("getfattr").args(["--only-values", "-n", "user.short"]).arg(place.path("out/survey.pdf")).output().unwrap();
+    assert_eq!(note.stdout, b"seen");
+}
+
+#[test]
+fn a_name_that_leads_out_of_the_destination_stays_inside() {
+    let place = Place::new();
+    let mut image = fs::read(place.path("volume.img")).unwrap();
+    // The names of two files are overwritten on the disk; the volume carries checksums, which nobody needs for reading.
+    for (name, evil) in [(&b"sheet 11.csv"[..], &b"../sheet.csv"[..]), (b"sheet 12.csv", b"/etc/evil.sh")] {
+        let at = image.windows(name.len()).position(|window| window == name).unwrap();
+        image[at..at + name.len()].copy_from_slice(evil);
+    }
+    fs::write(place.path("evil.img"), image).unwrap();
+    let report = place.fetch(&place.path("evil.img"), &["/Wenna/Counts"], "out", Collision::Skip).unwrap();
+    assert!(place.path("out/Counts/..%2Fsheet.csv").exists() && place.path("out/Counts/%2Fetc%2Fevil.sh").exists(), "{:?}", report.renamed);
+    assert!(!place.path("out/sheet.csv").exists());
+}
