@@ -165,6 +165,13 @@ pub(crate) struct Place {
     pub valid: u64,
 }
 
+impl Node {
+    /// Something of which no more is known than this, for lists that are made up.
+    pub fn plain(kind: NodeKind, size: u64, modified: Option<Time>) -> Self {
+        Self { id: 0, kind, size, modified, accessed: None, created: None, mode: None, owner: None, links: 1, attributes: 0, place: Place::default() }
+    }
+}
+
 /// An entry of a directory.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Entry {

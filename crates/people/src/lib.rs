@@ -2,8 +2,10 @@
 
 pub mod copyout;
 mod journal;
+pub mod kind;
 pub mod names;
 mod place;
 mod write;
 
 pub use copyout::{Clash, Collision, Event, Observer, Order, Report, copy_out};
+pub use place::free;

@@ -1,5 +1,6 @@
 //! The state of the screens, and who gets a key.
 
+use crate::dig::{self, Dig};
 use crate::draw::{inset, loud, put, put_right, rule, say};
 use crate::job::{JobView, Step};
 use crate::ledger::LedgerView;
@@ -22,12 +23,15 @@ pub enum Place {
     Bench,
     /// One job and its five steps.
     Job,
+    /// Files of a drive.
+    Dig,
     /// What was done before.
     Ledger,
 }
 
 /// Every place with its key and name, in the order of the bar.
-pub const PLACES: [(Place, char, &str); 3] = [(Place::Bench, '1', "Bench"), (Place::Job, '2', "Job"), (Place::Ledger, '5', "Ledger")];
+pub const PLACES: [(Place, char, &str); 4] =
+    [(Place::Bench, '1', "Bench"), (Place::Job, '2', "Job"), (Place::Dig, '3', "Dig"), (Place::Ledger, '5', "Ledger")];
 
 /// What lies over the place.
 pub enum Overlay {
@@ -80,6 +84,7 @@ pub struct App {
     pub(crate) current: usize,
     pub(crate) past: Vec<JobRow>,
     pub(crate) ledger: LedgerView,
+    pub(crate) dig: Dig,
     overlay: Option<Overlay>,
     pub(crate) message: Option<(Mean, String)>,
     pub(crate) hits: Vec<(Rect, Hit)>,
@@ -110,6 +115,7 @@ impl App {
             current: 0,
             past: Vec::new(),
             ledger: LedgerView::default(),
+            dig: Dig::default(),
             overlay: None,
             message,
             hits: Vec::new(),
@@ -134,6 +140,7 @@ impl App {
     /// Stops what still runs, in order, so that it can be picked up again.
     pub fn close(&mut self) {
         self.shelf.stop();
+        self.dig.close();
         self.jobs.iter_mut().for_each(JobView::stop_and_wait);
     }
 
@@ -156,6 +163,9 @@ impl App {
             self.items = self.shelf.items();
             // The choice stays with its drive when others come and go.
             self.chosen = path.and_then(|path| self.items.iter().position(|item| *item.path() == path)).unwrap_or(0);
+        }
+        if let Some(message) = self.dig.refresh() {
+            self.message = Some(message);
         }
         let mut ended = Vec::new();
         for job in &mut self.jobs {
@@ -237,7 +247,7 @@ impl App {
 
     /// Jobs whose run goes on.
     fn runs(&self) -> usize {
-        self.jobs.iter().filter(|job| job.is_running()).count()
+        self.jobs.iter().filter(|job| job.is_running()).count() + usize::from(self.dig.is_copying())
     }
 
     /// Takes a key.
@@ -257,6 +267,7 @@ impl App {
         let typing = match self.place {
             Place::Job => self.jobs.get(self.current).is_some_and(JobView::is_typing),
             Place::Ledger => self.ledger.is_typing(),
+            Place::Dig => self.dig.is_typing(),
             Place::Bench => false,
         };
         if !typing {
@@ -276,6 +287,7 @@ impl App {
             Place::Bench => bench::key(self, key.code),
             Place::Job => self.job_key(key.code),
             Place::Ledger => ledger::key(self, key.code),
+            Place::Dig => dig::key(self, key.code),
         }
     }
 
@@ -297,6 +309,13 @@ impl App {
         if self.jobs.get_mut(self.current).is_some_and(|job| std::mem::take(&mut job.ledger_changed)) {
             self.read_ledger();
         }
+    }
+
+    /// Goes to the files of a drive.
+    pub(crate) fn dig_into(&mut self, path: PathBuf) {
+        let choices = dig::choices(self);
+        self.dig.on_drive(path, &choices, &self.bench);
+        self.place = Place::Dig;
     }
 
     pub(crate) fn go(&mut self, place: Place) {
@@ -340,6 +359,7 @@ impl App {
                 self.drawer = true;
                 self.place = Place::Bench;
             }
+            Action::Dig(path) => self.dig_into(path),
             Action::Source(path) => (self.source, self.place) = (Some(path), Place::Bench),
             Action::Target(path) => (self.target, self.place) = (Some(path), Place::Bench),
             Action::OpenJob(at) => (self.current, self.place) = (at, Place::Job),
@@ -378,6 +398,7 @@ impl App {
             Hit::Job(at) => self.open_listed(at),
             Hit::Line(at) => match self.place {
                 Place::Ledger => self.ledger.choose(at),
+                Place::Dig => self.dig.choose(at),
                 _ => {
                     if let Some(job) = self.jobs.get_mut(self.current) {
                         job.choose(at);
@@ -414,6 +435,7 @@ impl App {
             Place::Bench => bench::draw(self, frame, body),
             Place::Job => crate::job::draw(self, frame, body),
             Place::Ledger => ledger::draw(self, frame, body),
+            Place::Dig => dig::draw(self, frame, body),
         }
         self.bottom(frame);
         match &self.overlay {
@@ -480,6 +502,7 @@ impl App {
             Place::Bench => bench::hints(self),
             Place::Job => crate::job::hints(self),
             Place::Ledger => ledger::hints(self),
+            Place::Dig => dig::hints(self),
         };
         let mut x = area.x + 1;
         for (key, what) in hints.into_iter().chain([("?", "help"), ("/", "find")]) {

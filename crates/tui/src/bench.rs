@@ -48,6 +48,11 @@ pub fn key(app: &mut App, code: KeyCode) {
                 app.source = None;
             }
         }
+        KeyCode::Char('d') => {
+            if let Some(path) = path {
+                app.dig_into(path);
+            }
+        }
         KeyCode::Char('j') => app.new_job(),
         KeyCode::Esc if app.drawer => app.drawer = false,
         KeyCode::Esc => (app.source, app.target) = (None, None),
@@ -57,7 +62,7 @@ pub fn key(app: &mut App, code: KeyCode) {
 
 /// The keys at the bottom.
 pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
-    let mut hints = vec![("s", "source"), ("t", "target"), ("Enter", if app.drawer { "shut" } else { "open" })];
+    let mut hints = vec![("s", "source"), ("t", "target"), ("Enter", if app.drawer { "shut" } else { "open" }), ("d", "dig")];
     if app.source.is_some() && app.target.is_some() {
         hints.insert(0, ("j", "make the job"));
     } else {

@@ -14,6 +14,7 @@ const BENCH: Keys = &[
     ("Enter", "open or shut its drawer: partitions, identity, who uses it"),
     ("s  t", "mark it as source (◂ read only) or target (▸ overwritten)"),
     ("j", "make a job of the two"),
+    ("d", "dig: look into its files"),
     ("Esc", "take the marks away"),
 ];
 const JOB: Keys = &[
@@ -29,6 +30,17 @@ const JOB: Keys = &[
     ("arrows", "Run: move the cursor over the surface; Prove: choose a line"),
     ("w", "Hand over: write the job sheet"),
 ];
+const DIG: Keys = &[
+    ("↑ ↓ → ←", "choose; open a folder, shut it or go up"),
+    ("Space", "into the tray, or out of it; x empties it"),
+    ("p", "preview: content, properties with the sectors, bytes"),
+    ("[ ]", "scroll the preview"),
+    ("r", "read the whole file and say what of it cannot be read"),
+    ("f", "find by words of the name and, after a colon, by kind of content"),
+    ("s", "sort by name, size, time"),
+    ("o  m  c", "where to; what happens to clashes; copy the tray out"),
+    ("Esc", "back: from the search, from the volume"),
+];
 const LEDGER: Keys = &[
     ("↑ ↓", "choose a job or a drive"),
     ("← →", "jobs or drives"),
@@ -36,7 +48,7 @@ const LEDGER: Keys = &[
     ("Enter", "open the job: its proof and papers, or pick it up again"),
 ];
 const EVERYWHERE: Keys = &[
-    ("1 2 5", "Bench, Job, Ledger; Tab goes round"),
+    ("1 2 3 5", "Bench, Job, Dig, Ledger; Tab goes round"),
     ("/", "find any drive, partition, job or action by typing"),
     ("q", "leave; asks while a run goes on"),
 ];
@@ -55,6 +67,7 @@ pub fn draw(frame: &mut Frame, body: Rect, place: Place) {
     let (what, keys) = match place {
         Place::Bench => ("Bench: every drive that is attached, the latest on top", BENCH),
         Place::Job => ("Job: Look, Plan, Run, Prove, Hand over", JOB),
+        Place::Dig => ("Dig: the files of a drive, looked at before they are taken", DIG),
         Place::Ledger => ("Ledger: every job and drive this workshop has seen", LEDGER),
     };
     let mut lines: Vec<Vec<Span<'static>>> = vec![vec![loud(Mean::Focus, what)], vec![]];

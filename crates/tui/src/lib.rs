@@ -2,7 +2,8 @@
 
 pub mod app;
 mod bench;
-pub mod draw;
+pub mod dig;
+mod draw;
 mod help;
 mod job;
 mod ledger;

@@ -16,6 +16,8 @@ pub enum Action {
     Go(Place),
     /// Show a drive.
     Drive(PathBuf),
+    /// Go to its files.
+    Dig(PathBuf),
     /// Mark it as source.
     Source(PathBuf),
     /// Mark it as target.
@@ -63,6 +65,7 @@ fn all(app: &App) -> Vec<(String, Action)> {
                 Action::Drive(item.path().clone()),
             ));
         }
+        out.push((format!("dig        files of {name}"), Action::Dig(item.path().clone())));
         out.push((format!("source     take {name} as source"), Action::Source(item.path().clone())));
         out.push((format!("target     take {name} as target"), Action::Target(item.path().clone())));
     }

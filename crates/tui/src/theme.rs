@@ -46,6 +46,11 @@ fn depth() -> &'static Depth {
     })
 }
 
+/// Whether pictures can be shown in their own colours.
+pub fn has_all_colours() -> bool {
+    matches!(depth(), Depth::Full)
+}
+
 /// The style of a meaning.
 pub fn style(mean: Mean) -> Style {
     let rgb = |r, g, b| Style::new().fg(Color::Rgb(r, g, b));

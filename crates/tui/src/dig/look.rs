@@ -1,0 +1,209 @@
+//! What the preview shows of one file or folder, made in a thread of its own.
+
+use badger_bench::volume::Opened;
+use badger_drive::size::thousands;
+use badger_fs::tree::{Node, NodeKind, Stream};
+use badger_people::kind::{self, Encoding, Format, Reading};
+use image::{ImageReader, Limits, imageops::FilterType};
+use std::io::BufReader;
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::{Arc, Mutex};
+
+/// Text is shown up to so many bytes.
+const MOST_TEXT: u64 = 128 << 10;
+/// Pictures are made as wide and high as this, in dots.
+const DOTS: (u32, u32) = (200, 160);
+/// Bytes in view at once.
+pub const BYTES: usize = 64 * 16;
+
+/// The part of a preview that shows the content.
+#[derive(Clone)]
+pub enum Body {
+    /// Lines of text and how they were encoded.
+    Text(&'static str, Vec<String>),
+    /// A picture: its size, and dots of red, green and blue for the screen.
+    Picture { size: (u32, u32), width: u32, dots: Vec<[u8; 3]> },
+    /// What a folder holds: folders, files, bytes of the files right in it.
+    Folder(u64, u64, u64),
+    /// Where a link leads.
+    Link(String),
+    /// Nothing that can be drawn.
+    Nothing,
+}
+
+/// A preview.
+#[derive(Clone)]
+pub struct Look {
+    /// The path it belongs to.
+    pub path: String,
+    pub node: Node,
+    pub format: Option<Format>,
+    pub facts: Vec<(&'static str, String)>,
+    pub body: Body,
+    /// Where its bytes lie: first sector of the drive (`None` for a hole) and bytes.
+    pub places: Vec<(Option<u64>, u64)>,
+    pub packed: bool,
+    pub streams: Vec<Stream>,
+    pub attributes: Vec<(String, usize)>,
+    /// Bytes from `offset` on.
+    pub offset: u64,
+    pub bytes: Vec<u8>,
+    /// What of it cannot be read: start and length in bytes, and the first sector.
+    pub lost: Vec<(u64, u64, Option<u64>)>,
+    /// It was read to its end.
+    pub read_through: bool,
+    /// Why there is nothing to see.
+    pub trouble: Option<String>,
+}
+
+/// What is asked of the thread.
+pub struct Wish {
+    pub path: String,
+    pub node: Node,
+    pub offset: u64,
+    /// Read all of it and say what is missing.
+    pub through: bool,
+}
+
+/// The thread that looks; only the latest wish counts.
+pub struct Looker {
+    wishes: Sender<Wish>,
+    latest: Arc<Mutex<Option<Look>>>,
+}
+
+impl Looker {
+    pub fn start(opened: Arc<Opened>) -> Self {
+        let (wishes, wished) = channel();
+        let latest = Arc::new(Mutex::new(None));
+        let shown = latest.clone();
+        std::thread::spawn(move || answer(&opened, &wished, &shown));
+        Self { wishes, latest }
+    }
+
+    pub fn wish(&self, wish: Wish) {
+        // A thread that has gone shows nothing new; what is shown stays.
+        let _ = self.wishes.send(wish);
+    }
+
+    /// What was found since the last time.
+    pub fn take(&self) -> Option<Look> {
+        self.latest.lock().expect("preview lock").take()
+    }
+}
+
+fn answer(opened: &Opened, wished: &Receiver<Wish>, shown: &Mutex<Option<Look>>) {
+    while let Ok(mut wish) = wished.recv() {
+        while let Ok(later) = wished.try_recv() {
+            wish = later;
+        }
+        let found = look(opened, &wish);
+        *shown.lock().expect("preview lock") = Some(found);
+    }
+}
+
+fn look(opened: &Opened, wish: &Wish) -> Look {
+    let (fs, node) = (&*opened.fs, &wish.node);
+    let mut look = Look {
+        path: wish.path.clone(),
+        node: node.clone(),
+        format: None,
+        facts: Vec::new(),
+        body: Body::Nothing,
+        places: Vec::new(),
+        packed: false,
+        streams: fs.streams(node).unwrap_or_default(),
+        attributes: fs.attributes(node).unwrap_or_default().into_iter().map(|(name, value)| (name, value.len())).collect(),
+        offset: wish.offset,
+        bytes: Vec::new(),
+        lost: Vec::new(),
+        read_through: false,
+        trouble: None,
+    };
+    match node.kind {
+        NodeKind::Directory => {
+            let listing = fs.list(node);
+            let folders = listing.entries.iter().filter(|entry| entry.node.kind == NodeKind::Directory).count() as u64;
+            let bytes = listing.entries.iter().map(|entry| entry.node.size).sum();
+            look.body = Body::Folder(folders, listing.entries.len() as u64 - folders, bytes);
+            look.trouble = listing.findings.first().map(|finding| finding.text.clone());
+            return look;
+        }
+        NodeKind::Link => {
+            match fs.link(node) {
+                Ok(name) => look.body = Body::Link(name.shown),
+                Err(finding) => look.trouble = Some(finding.text),
+            }
+            return look;
+        }
+        NodeKind::Other => {
+            look.trouble = Some("a device, a pipe or a socket: there is nothing in it".into());
+            return look;
+        }
+        NodeKind::File => {}
+    }
+    let content = match fs.open(node, "") {
+        Ok(content) => content,
+        Err(finding) => {
+            look.trouble = Some(finding.text);
+            return look;
+        }
+    };
+    let sector = fs.volume().sector();
+    let on_drive = |at: u64| (fs.volume().start() + at) / sector;
+    look.places = content.pieces().iter().map(|piece| (piece.at.map(on_drive), piece.len)).collect();
+    look.packed = content.is_packed();
+    let mut lost = Vec::new();
+    let mut head = vec![0; content.size().min(MOST_TEXT) as usize];
+    content.read_hard(fs.volume(), 0, &mut head, &mut lost);
+    look.bytes = vec![0; content.size().saturating_sub(wish.offset).min(BYTES as u64) as usize];
+    content.read_hard(fs.volume(), wish.offset, &mut look.bytes, &mut Vec::new());
+    let format = kind::format(&head[..head.len().min(4096)]);
+    look.format = Some(format);
+    if wish.through {
+        lost.clear();
+        let mut buffer = vec![0; 1 << 20];
+        let mut at = 0;
+        while at < content.size() {
+            match content.hole(at) {
+                0 => match content.read_hard(fs.volume(), at, &mut buffer, &mut lost) {
+                    0 => break,
+                    count => at += count as u64,
+                },
+                hole => at += hole,
+            }
+        }
+        look.read_through = true;
+    }
+    look.lost = lost.iter().map(|(start, len)| (*start, *len, content.place(*start).map(on_drive))).collect();
+    if lost.is_empty() {
+        look.facts = kind::facts(fs, &content, &head, format);
+    }
+    look.body = picture(opened, &content, format).or_else(|| text(&head, content.size())).unwrap_or(Body::Nothing);
+    look
+}
+
+fn picture(opened: &Opened, content: &badger_fs::Content, format: Format) -> Option<Body> {
+    if format.kind != kind::Kind::Picture || !matches!(format.name, "PNG" | "JPEG" | "GIF" | "BMP" | "TIFF" | "WebP") {
+        return None;
+    }
+    let mut reader = ImageReader::new(BufReader::with_capacity(1 << 16, Reading::new(&*opened.fs, content))).with_guessed_format().ok()?;
+    let mut limits = Limits::default();
+    limits.max_alloc = Some(256 << 20);
+    (limits.max_image_width, limits.max_image_height) = (Some(20_000), Some(20_000));
+    reader.limits(limits);
+    let decoded = reader.decode().ok()?;
+    let size = (decoded.width(), decoded.height());
+    // Cells of a terminal are about twice as high as wide, and hold two dots.
+    let small = decoded.resize(DOTS.0, DOTS.1, FilterType::Triangle).to_rgb8();
+    Some(Body::Picture { size, width: small.width(), dots: small.pixels().map(|dot| dot.0).collect() })
+}
+
+fn text(head: &[u8], size: u64) -> Option<Body> {
+    let encoding = Encoding::of(head)?;
+    let mut lines: Vec<String> =
+        encoding.decode(head).lines().map(|line| line.replace('\t', "    ").chars().filter(|c| !c.is_control()).collect()).collect();
+    if size > head.len() as u64 {
+        lines.push(format!("… {} more bytes", thousands(size - head.len() as u64)));
+    }
+    Some(Body::Text(encoding.word(), lines))
+}

@@ -1,0 +1,209 @@
+//! What Dig does in threads of its own: listing folders, searching, counting, copying out.
+
+use super::tree::{self, Row, Sort};
+use badger_bench::Bench;
+use badger_bench::volume::{Fetch, Opened};
+use badger_drive::{Control, Refusal};
+use badger_fs::tree::{DEEPEST, Node, NodeKind};
+use badger_people::copyout::{Clash, Collision, Event, Report};
+use badger_people::kind;
+use badger_transfer::meter::Meter;
+use std::collections::HashSet;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::{Arc, Mutex};
+
+/// What a thread found.
+pub enum News {
+    /// A folder was read: its path, its rows or nothing, and what is wrong with it.
+    Listed(String, Vec<Row>, Option<String>),
+    /// Hits of a search, in the order they were met.
+    Found(u64, Vec<Row>),
+    /// A search is over, after so many entries.
+    Searched(u64, u64),
+    /// A pick was counted: files and bytes.
+    Counted(String, u64, u64),
+}
+
+/// Reads a folder.
+pub fn list(opened: &Arc<Opened>, node: Node, path: String, depth: u16, sort: Sort, news: &Sender<News>) {
+    let (opened, news) = (opened.clone(), news.clone());
+    std::thread::spawn(move || {
+        let mut listing = opened.fs.list(&node);
+        let trouble = match listing.findings.len() {
+            0 => None,
+            1 => Some(listing.findings.remove(0).text),
+            more => Some(format!("{} and {} more faults", listing.findings.remove(0).text, more - 1)),
+        };
+        let rows = tree::rows(listing, &path, depth, sort);
+        // Dig may have been shut meanwhile.
+        let _ = news.send(News::Listed(path, rows, trouble));
+    });
+}
+
+/// A search as it is typed: words that the name has, and kinds of content after a colon.
+pub struct Query {
+    words: Vec<String>,
+    kinds: Vec<kind::Kind>,
+}
+
+impl Query {
+    pub fn new(text: &str) -> Self {
+        let (mut words, mut kinds) = (Vec::new(), Vec::new());
+        for word in text.split_whitespace().map(str::to_lowercase) {
+            match word
+                .strip_prefix(':')
+                .and_then(|wanted| kind::Kind::ALL.into_iter().find(|kind| !wanted.is_empty() && kind.word().starts_with(wanted)))
+            {
+                Some(kind) => kinds.push(kind),
+                None => words.push(word),
+            }
+        }
+        Self { words, kinds }
+    }
+
+    fn fits(&self, opened: &Opened, name: &str, node: &Node) -> bool {
+        let name = name.to_lowercase();
+        if !self.words.iter().all(|word| name.contains(word)) {
+            return false;
+        }
+        if self.kinds.is_empty() {
+            return true;
+        }
+        let fs = &*opened.fs;
+        node.kind == NodeKind::File && fs.open(node, "").is_ok_and(|content| self.kinds.contains(&kind::format(&kind::head(fs, &content)).kind))
+    }
+}
+
+/// So many hits are shown.
+pub const MOST_FOUND: usize = 20_000;
+
+/// Searches everything below the root; `stop` ends it.
+pub fn search(opened: &Arc<Opened>, text: &str, number: u64, stop: &Arc<AtomicBool>, news: &Sender<News>) {
+    let (opened, news, stop, query) = (opened.clone(), news.clone(), stop.clone(), Query::new(text));
+    std::thread::spawn(move || {
+        let Ok(root) = opened.fs.root() else { return };
+        let (mut hits, mut count, mut found) = (Vec::new(), 0u64, 0);
+        let mut seen = HashSet::from([root.id]);
+        let mut waiting = vec![(String::new(), root, 0)];
+        let mut told = std::time::Instant::now();
+        while let Some((path, directory, depth)) = waiting.pop() {
+            let parent: Arc<str> = path.as_str().into();
+            for entry in opened.fs.list(&directory).entries {
+                if stop.load(Ordering::Relaxed) || found >= MOST_FOUND {
+                    break;
+                }
+                count += 1;
+                if entry.node.kind == NodeKind::Directory && depth < DEEPEST && seen.insert(entry.node.id) {
+                    waiting.push((format!("{path}/{}", entry.name.shown), entry.node.clone(), depth + 1));
+                }
+                if query.fits(&opened, &entry.name.shown, &entry.node) {
+                    found += 1;
+                    hits.push(Row { depth: 0, parent: parent.clone(), entry, open: false, waits: false, trouble: None });
+                }
+                if !hits.is_empty() && told.elapsed().as_millis() > 80 {
+                    told = std::time::Instant::now();
+                    let _ = news.send(News::Found(number, std::mem::take(&mut hits)));
+                }
+            }
+        }
+        let _ = news.send(News::Found(number, hits));
+        let _ = news.send(News::Searched(number, count));
+    });
+}
+
+/// Counts what a pick holds.
+pub fn count(opened: &Arc<Opened>, path: String, node: Node, news: &Sender<News>) {
+    let (opened, news) = (opened.clone(), news.clone());
+    std::thread::spawn(move || {
+        let (mut files, mut bytes) = (0, 0);
+        let mut add = |node: &Node| {
+            if node.kind == NodeKind::File {
+                files += 1;
+                bytes += node.size;
+            }
+        };
+        add(&node);
+        if node.kind == NodeKind::Directory {
+            badger_fs::tree::walk(&*opened.fs, node, "", &mut |_, entry| add(&entry.node));
+        }
+        let _ = news.send(News::Counted(path, files, bytes));
+    });
+}
+
+/// What is known of a copy that goes on.
+pub struct Progress {
+    pub meter: Meter,
+    pub now: f64,
+    pub files: u64,
+    pub last: String,
+    pub outcome: Option<Result<Report, Refusal>>,
+}
+
+/// A copy that goes on.
+pub struct Copying {
+    pub control: Arc<Control>,
+    pub progress: Arc<Mutex<Progress>>,
+    /// Clashes that wait for an answer, and where the answer goes.
+    pub clashes: Receiver<(Clash, Sender<Collision>)>,
+    thread: Option<std::thread::JoinHandle<()>>,
+}
+
+impl Copying {
+    pub fn start(bench: &Bench, opened: &Arc<Opened>, picks: Vec<String>, into: PathBuf, collision: Collision) -> Self {
+        let control = Arc::new(Control::new());
+        let first = Progress { meter: Meter::new(0, 0), now: 0.0, files: 0, last: String::new(), outcome: None };
+        let progress = Arc::new(Mutex::new(first));
+        let (ask, clashes) = channel();
+        let (bench, opened, steered, shared) = (bench.clone(), opened.clone(), control.clone(), progress.clone());
+        let thread = std::thread::spawn(move || {
+            let told = shared.clone();
+            let observer = move |event: &Event| {
+                let mut progress = told.lock().expect("progress lock");
+                match event {
+                    Event::Begin { bytes, .. } => progress.meter = Meter::new(*bytes, 0),
+                    Event::Moved { len, at } => {
+                        progress.now = *at;
+                        progress.meter.add(*len, *at);
+                    }
+                    Event::File { path, .. } => {
+                        progress.files += 1;
+                        progress.last.clone_from(path);
+                    }
+                }
+            };
+            let ask = Mutex::new(ask);
+            let asked = |clash: &Clash| {
+                let (answer, answered) = channel();
+                let sent = ask.lock().expect("question lock").send((clash.clone(), answer)).is_ok();
+                // Without anybody to answer, what is there stays.
+                if sent { answered.recv().unwrap_or(Collision::Skip) } else { Collision::Skip }
+            };
+            let fetch = Fetch { picks, into, collision, ask: &asked };
+            let outcome = bench.fetch(&opened, fetch, &steered, &observer);
+            shared.lock().expect("progress lock").outcome = Some(outcome);
+        });
+        Self { control, progress, clashes, thread: Some(thread) }
+    }
+
+    pub fn is_over(&self) -> bool {
+        self.progress.lock().expect("progress lock").outcome.is_some()
+    }
+
+    pub fn stop_and_wait(&mut self) {
+        self.control.stop();
+        // Questions that nobody answers any more must not hold it.
+        while let Ok((_, answer)) = self.clashes.try_recv() {
+            let _ = answer.send(Collision::Skip);
+        }
+        if let Some(thread) = self.thread.take() {
+            while !thread.is_finished() {
+                if let Ok((_, answer)) = self.clashes.recv_timeout(std::time::Duration::from_millis(50)) {
+                    let _ = answer.send(Collision::Skip);
+                }
+            }
+            let _ = thread.join();
+        }
+    }
+}
