@@ -252,3 +252,112 @@ fn arrivals_and_departures_show_within_a_second() {
     }
     assert!(best.iter().all(|span| *span < Duration::from_secs(1)), "{best:?}");
 }
+
+impl Screen {
+    /// Goes to the list of volumes of a drive and opens the one whose line has these words.
+    fn dig(&self, drive: &str, volume: &str) {
+        self.find(&format!("files of {drive}"));
+        let shown = self.wait_for("drive");
+        if !shown.contains("by name") {
+            self.wait_for(volume);
+            for _ in 0..10 {
+                if self.lines().iter().any(|line| line.contains('▌') && line.contains(volume)) {
+                    break;
+                }
+                self.keys(&["Down"]);
+            }
+            self.keys(&["Enter"]);
+        }
+        self.wait_for("by name");
+    }
+
+    fn search(&self, words: &str) {
+        self.keys(&["f"]);
+        for _ in 0..40 {
+            self.keys(&["BSpace"]);
+            if self.lines().iter().any(|line| line.starts_with(" find        ▏")) {
+                break;
+            }
+        }
+        self.typed(words);
+        self.keys(&["Enter"]);
+        self.wait_for(" fit");
+    }
+}
+
+#[rstest]
+#[case::small(80, 24)]
+#[case::usual(142, 42)]
+fn digging_finds_shows_and_copies_out(#[case] width: usize, #[case] height: usize) {
+    let screen = Screen::open(width, height, 600, true);
+    screen.dig("ostrel plain", "Office");
+    screen.wait_for("Users");
+    screen.search("cover-3 :picture");
+    let shown = screen.wait_for("2 of");
+    assert!(shown.contains("cover-3.png") && shown.contains("cover-3.svg"), "{shown}");
+    screen.wait_for("PNG");
+    screen.wait_for("▀▀▀▀");
+    // From a hit to its place in the tree.
+    screen.keys(&["Enter"]);
+    let shown = screen.wait_for("▾ Covers");
+    assert!(shown.lines().any(|line| line.contains('▌') && line.contains("cover-3.png")), "{shown}");
+    screen.keys(&["p"]);
+    screen.wait_for("lies in");
+    if width > 100 {
+        screen.wait_for("to 100 ns");
+    }
+    screen.keys(&["p"]);
+    screen.wait_for("89 50 4e 47");
+    screen.keys(&["p", "Space", "Left", "Left", "Space"]);
+    screen.wait_for("● tray");
+    let into = format!("{}/taken", screen.dir);
+    screen.keys(&["o"]);
+    screen.typed(&into);
+    screen.keys(&["Enter"]);
+    screen.wait_for("free");
+    screen.keys(&["c"]);
+    screen.wait_for("● proved");
+    let sums = Command::new("sha256sum").args(["-c", "--strict", "fetched.sha256"]).current_dir(&into).output().unwrap();
+    assert!(sums.status.success(), "{}", text(&sums.stderr));
+    assert!(std::path::Path::new(&into).join("Covers/cover-0.svg").exists() || std::path::Path::new(&into).join("Piers Ambleside").exists());
+    screen.keys(&["Escape", "Escape"]);
+    screen.wait_for("Dig into one of");
+    assert!(screen.lines().iter().all(|line| line.chars().count() <= screen.width), "nothing runs over the edge");
+}
+
+#[test]
+fn digging_reads_every_kind_and_names_what_is_gone() {
+    let screen = Screen::open(142, 42, 600, false);
+    // A stretch of a recording becomes unreadable.
+    let description = std::path::Path::new(&screen.dir).join("dunmore-slate.drive.toml");
+    let first = {
+        let shown = Command::new(env!("CARGO_BIN_EXE_badger")).args(["ls", path(&description), "/Recordings"]).output().unwrap();
+        assert!(text(&shown.stdout).contains("rehearsal-2019-11.wav"));
+        39_168
+    };
+    let faults = std::fs::read_to_string(&description).unwrap();
+    std::fs::write(&description, format!("{faults}\n[[fault]]\nkind = \"unreadable\"\nlba = {}\nsectors = 4\n", first + 10)).unwrap();
+    screen.dig("dunmore slate", "Scores");
+    screen.search("2019-11");
+    screen.wait_for("cannot be read");
+    let shown = screen.wait_for("at sector 39,178");
+    assert!(shown.contains("bytes 5,120–7,167"), "{shown}");
+    screen.keys(&["Escape", "Escape"]);
+    screen.wait_for("Dig into one of");
+    screen.dig("brindle 120", "system");
+    screen.search("mailbox");
+    screen.wait_for("mail · mailbox");
+    screen.keys(&["p"]);
+    screen.wait_for("permissions");
+    screen.keys(&["Escape", "Escape"]);
+    screen.wait_for("Dig into one of");
+    screen.dig("tamarack t250", "EFI");
+    screen.wait_for("▸ EFI");
+    screen.keys(&["Enter"]);
+    screen.wait_for("▾");
+    screen.keys(&["Escape"]);
+    screen.wait_for("Dig into one of");
+    screen.dig("tamarack t250", "System");
+    screen.search("hiberfil");
+    screen.wait_for("1 of");
+}

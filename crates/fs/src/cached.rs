@@ -6,8 +6,8 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 
 /// Bytes of one cached block, and how many are kept: 64 MiB at the most.
-const BLOCK: u64 = 64 << 10;
-const MOST_BLOCKS: usize = 1024;
+const BLOCK: u64 = 256 << 10;
+const MOST_BLOCKS: usize = 256;
 
 /// A volume on a drive, read through a cache of limited size.
 pub struct Cached {

@@ -60,12 +60,12 @@ fn keys(node: &[u8], at: usize, found: &mut Vec<Key>) -> bool {
 impl Ntfs {
     /// The order of names: by upper case, then as they are.
     fn order(&self, a: &[u16], b: &[u16]) -> Ordering {
-        let upper = |units: &[u16]| units.iter().map(|unit| self.upper(*unit)).collect::<Vec<_>>();
-        upper(a).cmp(&upper(b)).then_with(|| a.cmp(b))
+        let upper = |unit: &u16| self.upper(*unit);
+        a.iter().map(upper).cmp(b.iter().map(upper)).then_with(|| a.cmp(b))
     }
 
-    /// Reads the index of a directory. Blocks that no key leads to, but the index's map calls used, are read as well.
-    pub(super) fn index(&self, directory: u64) -> Result<Index> {
+    /// Reads the index of a directory; `with_order` also checks the order of its names. Blocks that no key leads to, but the index's map calls used, are read as well.
+    pub(super) fn index(&self, directory: u64, with_order: bool) -> Result<Index> {
         let broken = |what: &str| Finding::new("ntfs-index", format!("the index of record {directory}: {what}"));
         let mut index = Index { entries: Vec::new(), short: Vec::new(), findings: Vec::new() };
         let root = self.content(directory, INDEX_ROOT, "$I30")?;
@@ -134,8 +134,10 @@ impl Ntfs {
             if key.last {
                 continue;
             }
-            rising &= before.as_ref().is_none_or(|before| self.order(before, &key.name) == Ordering::Less);
-            before = Some(key.name.clone());
+            if with_order {
+                rising &= before.as_ref().is_none_or(|before| self.order(before, &key.name) == Ordering::Less);
+                before = Some(key.name.clone());
+            }
             if key.dos { index.short.push(key.reference) } else { index.entries.push((key.reference, key.name)) }
         }
         for number in used.without(&seen).flatten().collect::<Vec<_>>() {

@@ -144,7 +144,7 @@ impl Ntfs {
     }
 
     fn check_directory(&self, number: u64, known: &mut [Known], claims: &mut Claims) {
-        let index = match self.index(number) {
+        let index = match self.index(number, true) {
             Ok(index) => index,
             Err(finding) => {
                 claims.findings.add(Finding::new("ntfs-index", format!("record {number} is a directory without an index: {}", finding.text)));

@@ -70,6 +70,25 @@ fn time(ticks: u64) -> Option<Time> {
     (ticks != 0).then(|| Time { seconds: seconds as i64 - 11_644_473_600, nanos: rest as u32 * 100 })
 }
 
+/// When it was made, changed and read, and its flags.
+fn times_and_flags(standard: Option<&[u8]>) -> ([Option<Time>; 3], u32) {
+    let standard = standard.unwrap_or_default();
+    ([0, 8, 24].map(|at| time(le64(standard, at))), le32(standard, 32))
+}
+
+/// Bytes of the content of a file that has all its attributes in one record.
+fn content_size(record: &[u8]) -> u64 {
+    let mut at = usize::from(le16(record, 20));
+    loop {
+        let (code, len) = (le32(record, at), le32(record, at + 4) as usize);
+        let Some(bytes) = at.checked_add(len).and_then(|end| record.get(at..end)).filter(|_| code != u32::MAX && len >= 24) else { return 0 };
+        if code == DATA && bytes[9] == 0 {
+            return resident(bytes).map_or_else(|| le64(bytes, 48), |bytes| bytes.len() as u64);
+        }
+        at += len;
+    }
+}
+
 fn broken(number: u64, what: &str) -> Finding {
     Finding::new("ntfs-record", format!("record {number}: {what}"))
 }
@@ -302,19 +321,26 @@ impl Ntfs {
 
     /// What a record names, if it is still the one that was meant: its use is counted, 0 stands for any.
     fn node_if(&self, number: u64, sequence: u16) -> Result<Node> {
-        let (base, attributes) = self.all_attributes(number)?;
+        let base = self.raw_record(number)?;
         if sequence != 0 && le16(&base, 16) != sequence {
             return Err(broken(number, "it is another file by now"));
         }
         if le16(&base, 22) & 1 == 0 {
             return Err(broken(number, "it is not in use"));
         }
-        let of = |code: u32| attributes.iter().find(|attribute| attribute.code == code).and_then(|attribute| resident(&attribute.bytes));
-        let standard = of(STANDARD).unwrap_or_default();
-        let tag = of(REPARSE).map(|reparse| le32(reparse, 0));
         let directory = le16(&base, 22) & 2 != 0;
-        let flags = le32(standard, 32);
-        let size = if directory { 0 } else { self.size_in(&attributes) };
+        // Most files have all they have in one record, which needs no copying.
+        let (standard, tag, size) = if attribute(&base, LIST).is_none() {
+            let of = |code: u32| attribute(&base, code).and_then(resident);
+            let size = if directory { 0 } else { content_size(&base) };
+            (times_and_flags(of(STANDARD)), of(REPARSE).map(|reparse| le32(reparse, 0)), size)
+        } else {
+            let (_, attributes) = self.all_attributes(number)?;
+            let of = |code: u32| attributes.iter().find(|attribute| attribute.code == code).and_then(|attribute| resident(&attribute.bytes));
+            let size = if directory { 0 } else { self.size_in(&attributes) };
+            (times_and_flags(of(STANDARD)), of(REPARSE).map(|reparse| le32(reparse, 0)), size)
+        };
+        let ([created, modified, accessed], flags) = standard;
         let mut kind = match tag {
             Some(0xa000_000c | 0xa000_0003) => NodeKind::Link,
             _ if directory => NodeKind::Directory,
@@ -323,7 +349,7 @@ impl Ntfs {
         // Unix services keep links and devices as small system files that begin with a mark.
         if kind == NodeKind::File && flags & 4 != 0 && (9..4096).contains(&size) {
             let mut mark = [0; 8];
-            if let Ok(opened) = self.stream_in(number, &attributes, DATA, "") {
+            if let Ok(opened) = self.stream(number, DATA, "") {
                 opened.content.read(&self.volume, 0, &mut mark)?;
             }
             kind = match &mark {
@@ -336,9 +362,9 @@ impl Ntfs {
             id: number,
             kind,
             size,
-            modified: time(le64(standard, 8)),
-            accessed: time(le64(standard, 24)),
-            created: time(le64(standard, 0)),
+            modified,
+            accessed,
+            created,
             mode: None,
             owner: None,
             links: u32::from(le16(&base, 18)),
@@ -415,7 +441,7 @@ impl FileSystem for Ntfs {
 
     fn list(&self, directory: &Node) -> Listing {
         let mut listing = Listing::default();
-        let mut found = match self.index(directory.id) {
+        let mut found = match self.index(directory.id, false) {
             Ok(index) => {
                 listing.findings = index.findings;
                 index.entries

@@ -86,21 +86,23 @@ fn volumes(app: &App, buf: &mut Buffer, area: Rect, hits: &mut Vec<(Rect, Hit)>)
 fn tree(view: &View, buf: &mut Buffer, area: Rect, hits: &mut Vec<(Rect, Hit)>) {
     let (rows, chosen) = view.shown();
     let choice = &view.choice;
-    let head = match &view.search {
-        None => vec![
-            loud(Mean::Source, choice.drive.clone()),
-            say(Mean::Quiet, format!("  {} {} {}", choice.number, view.opened.label, view.opened.kind.word())),
-        ],
+    let by = format!(" by {}", view.sort.word());
+    let (head, right) = match &view.search {
+        None => {
+            let volume = format!("  {} {} {}", choice.number, view.opened.label, view.opened.kind.word());
+            (vec![loud(Mean::Source, choice.drive.clone()), say(Mean::Quiet, volume)], by)
+        }
         Some(search) => {
             let state = match search.over {
-                Some(count) => format!("{} of {} fit", thousands(search.rows.len() as u64), thousands(count)),
-                None => format!("{} so far ...", thousands(search.rows.len() as u64)),
+                Some(count) => format!(" {} of {} fit", thousands(search.rows.len() as u64), thousands(count)),
+                None => format!(" {} so far ...", thousands(search.rows.len() as u64)),
             };
-            vec![say(Mean::Quiet, "find  "), loud(Mean::Text, search.text.clone()), say(Mean::Quiet, format!("   {state}"))]
+            let sort = if area.width >= 56 { format!(" ·{by}") } else { String::new() };
+            (vec![say(Mean::Quiet, "find  "), loud(Mean::Text, search.text.clone())], format!("{state}{sort}"))
         }
     };
-    put(buf, area.x, area.y, area.width, head);
-    put_right(buf, area, area.y, vec![say(Mean::Quiet, format!(" by {}", view.sort.word()))]);
+    put(buf, area.x, area.y, area.width.saturating_sub(right.chars().count() as u16), head);
+    put_right(buf, area, area.y, vec![say(Mean::Quiet, right)]);
     let height = usize::from(area.height.saturating_sub(2));
     // The chosen row stays away from the edges where it can.
     let skip = chosen.saturating_sub(height / 2).min(rows.len().saturating_sub(height));
