@@ -72,6 +72,11 @@ impl Content {
         }
     }
 
+    /// The same, `most` bytes long at the most.
+    pub(crate) fn cut(self, most: u64) -> Self {
+        Self { size: self.size.min(most), ..self }
+    }
+
     /// Bytes it has.
     pub fn size(&self) -> u64 {
         self.size

@@ -44,6 +44,12 @@ impl Survey {
         self.findings.iter().all(|finding| finding.weight < Weight::Fault)
     }
 
+    /// Without what a damaged volume says of places beyond its end.
+    pub(crate) fn within(mut self, len: u64) -> Self {
+        self.usage.clear(len..u64::MAX);
+        self
+    }
+
     /// Bytes in use.
     pub fn used(&self) -> u64 {
         self.usage.total(|_| true)

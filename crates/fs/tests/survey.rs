@@ -439,3 +439,56 @@ fn streams_and_attributes_are_read() {
     assert_eq!(found, [("user.long".to_string(), long.into_bytes()), ("user.short".to_string(), b"kept".to_vec())]);
     assert_eq!(faults(&volume.survey()), [] as [&str; 0]);
 }
+
+/// A chunk of sixteen different letters, packed: a table that gives each a code of four bits, then the codes.
+fn packed_chunk(bytes: &[u8]) -> Vec<u8> {
+    let mut out = vec![0; 256];
+    (0..16).for_each(|letter| out[(0x60 + letter) / 2] |= 4 << (letter % 2 * 4));
+    for four in bytes.chunks(4) {
+        let word = four.iter().fold(0u16, |word, byte| word << 4 | u16::from(byte - 0x60)) << (4 * (4 - four.len()));
+        out.extend(word.to_le_bytes());
+    }
+    out
+}
+
+#[test]
+fn a_file_compressed_by_its_system_is_read_like_any_other() {
+    let (_dir, path) = image(24);
+    run(&["mkntfs", "-q", "-F", "-Q", path.to_str().unwrap()]);
+    let letters: Vec<u8> = noise(11_000, 3).iter().map(|byte| 0x60 + byte % 16).collect();
+    // Two chunks are packed, the last is kept plain because packing did not make it shorter.
+    let mut chunks: Vec<Vec<u8>> = letters.chunks(4096).map(packed_chunk).collect();
+    chunks[2] = letters[8192..].to_vec();
+    let ends: Vec<u32> = chunks
+        .iter()
+        .scan(0, |end, chunk| {
+            *end += chunk.len() as u32;
+            Some(*end)
+        })
+        .collect();
+    let stream: Vec<u8> = ends[..2].iter().flat_map(|end| end.to_le_bytes()).chain(chunks.concat()).collect();
+    fill_ntfs(&path, |place| {
+        for (name, len) in [("program.dll", 11_000u64), ("short.dll", 40)] {
+            let file = place.join(name);
+            fs::File::create(&file).unwrap().set_len(len).unwrap();
+            let stream = if len == 40 { letters[..40].to_vec() } else { stream.clone() };
+            fs::write(place.join(format!("{name}:WofCompressedData")), stream).unwrap();
+            // Tag, length, then the version and provider of the outer part and the version and method of the inner one.
+            let reparse = "0x17000080100000000100000002000000".to_string() + "0100000000000000";
+            run(&["setfattr", "-h", "-n", "system.ntfs_reparse_data", "-v", &reparse, file.to_str().unwrap()]);
+        }
+    });
+    let volume = support::open(&path);
+    for (name, len) in [("/program.dll", 11_000), ("/short.dll", 40)] {
+        let node = badger_fs::tree::find(&*volume, name).unwrap();
+        assert_eq!((node.size, volume.streams(&node).unwrap().len()), (len as u64, 0), "what the system keeps there is no stream of the file");
+        let content = volume.open(&node, "").unwrap();
+        let mut bytes = vec![0; len];
+        assert_eq!(content.read(volume.volume(), 0, &mut bytes).unwrap(), len);
+        assert!(bytes == letters[..len], "{name}");
+        let mut middle = vec![0; 10];
+        content.read(volume.volume(), 25, &mut middle).unwrap();
+        assert_eq!(middle, &letters[25..35]);
+    }
+    assert_eq!(faults(&volume.survey()), [] as [&str; 0]);
+}

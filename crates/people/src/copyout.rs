@@ -297,12 +297,23 @@ fn drain(pieces: &Receiver<Piece>, pool: &Pool, run: impl FnOnce(&Receiver<Piece
     outcome
 }
 
+/// Files longer than this may be mostly holes, which need no room.
+const SPARSE: u64 = 1 << 30;
+
+/// Bytes of a file that lie somewhere.
+fn held(fs: &dyn FileSystem, node: &Node) -> u64 {
+    let Ok(content) = fs.open(node, "") else { return 0 };
+    if content.is_packed() { content.size() } else { content.pieces().iter().filter(|piece| piece.at.is_some()).map(|piece| piece.len).sum() }
+}
+
 /// Files and bytes of everything picked.
 fn totals(fs: &dyn FileSystem, picks: &[Pick], control: &Control) -> (u64, u64) {
     let (mut files, mut bytes) = (0, 0);
     let mut count = |node: &Node| {
-        files += u64::from(node.kind == NodeKind::File);
-        bytes += if node.kind == NodeKind::File { node.size } else { 0 };
+        if node.kind == NodeKind::File {
+            files += 1;
+            bytes += if node.size > SPARSE { held(fs, node) } else { node.size };
+        }
     };
     for pick in picks {
         if control.is_stopped() {

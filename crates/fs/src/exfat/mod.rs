@@ -303,6 +303,6 @@ impl FileSystem for ExFat {
     }
 
     fn survey(&self) -> Survey {
-        self.go_over()
+        self.go_over().within(self.volume.len())
     }
 }

@@ -227,7 +227,13 @@ impl Ext {
         if !(128..=fs.block).contains(&fs.inode_size) || !fs.inode_size.is_power_of_two() {
             return Err(wrong("the size of inodes"));
         }
-        if fs.inodes_per_group == 0 || fs.blocks_per_group == 0 || !(32..=1024).contains(&fs.descriptor) || fs.descriptor > fs.block {
+        // The bitmap of a group is one block long.
+        if fs.inodes_per_group == 0
+            || u64::from(fs.inodes_per_group) > fs.block * 8
+            || fs.blocks_per_group == 0
+            || !(32..=1024).contains(&fs.descriptor)
+            || fs.descriptor > fs.block
+        {
             return Err(wrong("the size of groups"));
         }
         fs.load_groups();
@@ -671,6 +677,6 @@ impl FileSystem for Ext {
     }
 
     fn survey(&self) -> Survey {
-        self.go_over()
+        self.go_over().within(self.volume.len())
     }
 }

@@ -69,7 +69,8 @@ impl Ext {
         let unit = self.block * ratio;
         // With blocks of 1024 bytes they are counted from block 1.
         let (base, first) = (self.first_block * self.block, self.first_block / ratio);
-        let count = self.blocks.saturating_sub(self.first_block).div_ceil(ratio);
+        // A volume that says it is longer than its place costs no memory for what is not there.
+        let count = self.blocks.saturating_sub(self.first_block).div_ceil(ratio).min(self.volume.len() / unit + 1);
         let word = if ratio > 1 { "cluster" } else { "block" };
         let mut tour = Tour {
             fs: self,

@@ -290,6 +290,6 @@ impl FileSystem for Fat {
     }
 
     fn survey(&self) -> Survey {
-        self.go_over()
+        self.go_over().within(self.volume.len())
     }
 }

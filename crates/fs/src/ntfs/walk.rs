@@ -103,10 +103,11 @@ impl Ntfs {
         let geometry = geometry(&boot).ok_or_else(|| Finding::new("ntfs-boot-sector", "the boot sector contradicts itself"))?;
         let mirror = le64(&boot, 56);
         let first = 16 * geometry.record as u64;
+        let length = volume.len();
         let mut fs = Self {
             volume,
             cluster: geometry.cluster,
-            clusters: geometry.clusters,
+            clusters: geometry.clusters.min(length / geometry.cluster + 1),
             record: geometry.record,
             table: Content::held(Vec::new()),
             mirror: (mirror, false),
@@ -120,7 +121,7 @@ impl Ntfs {
             if let Ok(opened) = fs.stream(0, DATA, "")
                 && !opened.content.pieces().is_empty()
             {
-                fs.table = opened.content;
+                fs.table = opened.content.cut(length);
                 fs.mirror.1 = mirrored;
                 return Ok(fs);
             }
@@ -530,6 +531,6 @@ impl FileSystem for Ntfs {
     }
 
     fn survey(&self) -> Survey {
-        self.go_over()
+        self.go_over().within(self.volume.len())
     }
 }

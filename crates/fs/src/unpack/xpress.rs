@@ -39,3 +39,40 @@ pub fn unpack(data: &[u8], size: usize) -> Option<Vec<u8>> {
     }
     Some(out)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// The document's own examples: a table of code lengths and the data behind it.
+    fn example(lengths: &[(usize, u8)], data: &[u8]) -> Vec<u8> {
+        let mut bytes = vec![0; 256];
+        lengths.iter().for_each(|(symbol, length)| bytes[symbol / 2] |= length << (symbol % 2 * 4));
+        bytes.extend_from_slice(data);
+        bytes
+    }
+
+    #[test]
+    fn the_published_examples() {
+        let mut lengths: Vec<(usize, u8)> = (b'a'..=b'z').map(|letter| (usize::from(letter), if letter < b'w' { 5 } else { 4 })).collect();
+        lengths.push((256, 4));
+        let alphabet = example(
+            &lengths,
+            &[0xd8, 0x52, 0x3e, 0xd7, 0x94, 0x11, 0x5b, 0xe9, 0x19, 0x5f, 0xf9, 0xd6, 0x7c, 0xdf, 0x8d, 0x04, 0x00, 0x00, 0x00, 0x00],
+        );
+        assert_eq!(unpack(&alphabet, 26).unwrap(), b"abcdefghijklmnopqrstuvwxyz");
+        let repeated = example(&[(0x61, 3), (0x62, 3), (0x63, 2), (256, 2), (0x11f, 2)], &[0xa8, 0xdc, 0x00, 0x00, 0xff, 0x26, 0x01]);
+        assert_eq!(unpack(&repeated, 300).unwrap(), b"abc".repeat(100));
+        assert_eq!(unpack(&repeated, 301), None, "there is no more in it");
+    }
+
+    proptest! {
+        #[test]
+        fn arbitrary_data_never_panics(data in prop::collection::vec(any::<u8>(), 0..3000), size in 0usize..20_000) {
+            if let Some(out) = unpack(&data, size) {
+                prop_assert_eq!(out.len(), size);
+            }
+        }
+    }
+}
