@@ -124,7 +124,7 @@ fn tree(view: &View, buf: &mut Buffer, area: Rect, hits: &mut Vec<(Rect, Hit)>) 
 }
 
 fn line(view: &View, row: &Row, chosen: bool, width: usize, wide: bool) -> Vec<Span<'static>> {
-    let picked = view.tray.iter().any(|picked| picked.path == row.path());
+    let picked = !view.tray.is_empty() && view.is_picked(&row.path());
     let mark = match row.entry.node.kind {
         NodeKind::Directory if row.waits => "…",
         NodeKind::Directory if row.open => "▾",

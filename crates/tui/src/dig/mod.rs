@@ -387,11 +387,21 @@ impl View {
         let (path, node) = (row.path(), row.entry.node.clone());
         if let Some(at) = self.tray.iter().position(|picked| picked.path == path) {
             self.tray.remove(at);
+        } else if self.is_picked(&path) {
+            self.said = Some((Mean::Mind, vec!["▲ the folder it is in lies in the tray already".into()]));
+            return;
         } else {
+            // A folder takes the place of what was picked inside of it.
+            self.tray.retain(|picked| !is_below(&picked.path, &path));
             work::count(&self.opened, path.clone(), node, &self.news.0);
             self.tray.push(Picked { path, total: None });
         }
         self.step(1);
+    }
+
+    /// Whether a path, or a folder above it, lies in the tray.
+    fn is_picked(&self, path: &str) -> bool {
+        self.tray.iter().any(|picked| picked.path == path || is_below(path, &picked.path))
     }
 
     fn measure(&mut self) {
@@ -424,6 +434,10 @@ impl View {
         self.said = None;
         None
     }
+}
+
+fn is_below(path: &str, folder: &str) -> bool {
+    path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'))
 }
 
 /// The word of a rule for clashes.
