@@ -190,6 +190,24 @@ pub struct Listing {
     pub findings: Vec<Finding>,
 }
 
+impl Listing {
+    /// Adds entries of which the names and the numbers are known. What the numbers name is read in their order, which is
+    /// that of the disk: by the order of names a large directory would be read many times over.
+    pub(crate) fn add(&mut self, found: Vec<(u64, Name)>, read: impl Fn(u64, &Name) -> Result<Node>) {
+        let mut order: Vec<usize> = (0..found.len()).collect();
+        // The upper bits of an NTFS reference count how often its record was used.
+        order.sort_by_key(|at| found[*at].0 & 0xffff_ffff_ffff);
+        let mut nodes: Vec<Option<Node>> = vec![None; found.len()];
+        for at in order {
+            match read(found[at].0, &found[at].1) {
+                Ok(node) => nodes[at] = Some(node),
+                Err(finding) => self.findings.push(finding),
+            }
+        }
+        self.entries.extend(found.into_iter().zip(nodes).filter_map(|((_, name), node)| Some(Entry { name, node: node? })));
+    }
+}
+
 impl From<Finding> for Listing {
     /// A directory of which nothing could be read.
     fn from(finding: Finding) -> Self {

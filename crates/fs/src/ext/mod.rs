@@ -9,7 +9,7 @@ mod survey;
 use crate::cached::Cached;
 use crate::content::{Content, Form};
 use crate::survey::Survey;
-use crate::tree::{Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time};
+use crate::tree::{FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time};
 use badger_drive::field::{array, le16, le32};
 use checksum::{crc16, crc32c};
 use std::ops::Range;
@@ -513,8 +513,8 @@ impl Ext {
         Ok(())
     }
 
-    /// Entries of one stretch of a directory.
-    fn entries(&self, bytes: &[u8], listing: &mut Listing) {
+    /// Names and inode numbers of one stretch of a directory.
+    fn entries(&self, bytes: &[u8], listing: &mut Listing, found: &mut Vec<(u64, Name)>) {
         let mut at = 0;
         while at + 8 <= bytes.len() {
             let (number, len) = (le32(bytes, at), usize::from(le16(bytes, at + 4)));
@@ -527,16 +527,17 @@ impl Ext {
             }
             let name = &bytes[at + 8..at + 8 + name_len];
             if number != 0 && name_len > 0 && name != b"." && name != b".." {
-                match self.inode(number) {
-                    Ok(inode) if inode.mode() != 0 => listing.entries.push(Entry { name: Name::from_bytes(name), node: self.node_of(&inode) }),
-                    Ok(_) => {
-                        let shown = String::from_utf8_lossy(name).into_owned();
-                        listing.findings.push(Finding::new("ext-dangling", format!("{shown} names inode {number}, which is not in use")));
-                    }
-                    Err(finding) => listing.findings.push(finding),
-                }
+                found.push((u64::from(number), Name::from_bytes(name)));
             }
             at += len;
+        }
+    }
+
+    fn named(&self, number: u64, name: &Name) -> Result<Node> {
+        let inode = self.inode(u32::try_from(number).unwrap_or(0))?;
+        match inode.mode() {
+            0 => Err(Finding::new("ext-dangling", format!("{} names inode {number}, which is not in use", name.shown))),
+            _ => Ok(self.node_of(&inode)),
         }
     }
 
@@ -590,7 +591,7 @@ impl FileSystem for Ext {
     }
 
     fn list(&self, directory: &Node) -> Listing {
-        let mut listing = Listing::default();
+        let (mut listing, mut found) = (Listing::default(), Vec::new());
         let read = || -> Result<(Inode, Vec<Piece>)> {
             let inode = self.inode(Self::number(directory))?;
             let pieces = if inode.flags() & INLINE != 0 { Vec::new() } else { self.pieces_of(&inode)? };
@@ -603,8 +604,9 @@ impl FileSystem for Ext {
         if inode.flags() & INLINE != 0 {
             let data = inode.inline();
             // Four bytes with the parent stand in front, and entries may not cross from one part to the other.
-            self.entries(data.get(4..60.min(data.len())).unwrap_or_default(), &mut listing);
-            self.entries(data.get(60..).unwrap_or_default(), &mut listing);
+            self.entries(data.get(4..60.min(data.len())).unwrap_or_default(), &mut listing, &mut found);
+            self.entries(data.get(60..).unwrap_or_default(), &mut listing, &mut found);
+            listing.add(found, |number, name| self.named(number, name));
             return listing;
         }
         let size = inode.size().min(MOST_DIRECTORY);
@@ -613,11 +615,12 @@ impl FileSystem for Ext {
         let mut at = 0;
         while at < size {
             match content.read(&self.volume, at, &mut block) {
-                Ok(count) => self.entries(&block[..count], &mut listing),
+                Ok(count) => self.entries(&block[..count], &mut listing, &mut found),
                 Err(finding) => listing.findings.push(finding),
             }
             at += self.block;
         }
+        listing.add(found, |number, name| self.named(number, name));
         listing
     }
 

@@ -87,7 +87,12 @@ impl Fat {
         let bad = |value: u32| Finding::new("fat-chain", format!("cluster {cluster} leads to {value}, which is no cluster of a file"));
         let at = self.table + u64::from(cluster) * u64::from(self.bits) / 8;
         let mut bytes = [0u8; 4];
-        self.volume.read_into(at, &mut bytes[..if self.bits == 32 { 4 } else { 2 }])?;
+        let entry = &mut bytes[..if self.bits == 32 { 4 } else { 2 }];
+        // Where the first table cannot be read, the second says the same.
+        self.volume.read_into(at, entry).or_else(|finding| match self.copies {
+            0 | 1 => Err(finding),
+            _ => self.volume.read_into(at + self.table_len, entry),
+        })?;
         let raw = le32(&bytes, 0);
         let (value, end) = match self.bits {
             12 if cluster.is_multiple_of(2) => (raw & 0xfff, 0xff8),

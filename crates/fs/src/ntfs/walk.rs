@@ -6,7 +6,7 @@ use super::{attribute, fixed, geometry, resident, runs};
 use crate::cached::Cached;
 use crate::content::{Chunks, Content, Form};
 use crate::survey::Survey;
-use crate::tree::{Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Stream, Time, push_piece};
+use crate::tree::{FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Stream, Time, push_piece};
 use crate::unpack::Packing;
 use badger_drive::field::{le16, le32, le64};
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -462,17 +462,12 @@ impl FileSystem for Ntfs {
             found.sort_by(|a, b| a.1.cmp(&b.1).then(a.0.cmp(&b.0)));
             found.dedup();
         }
-        for (reference, units) in found {
-            let (number, sequence) = (reference & NUMBER, (reference >> 48) as u16);
-            if number < FIRST_USER {
-                continue;
-            }
-            let name = Name::from_units(&units);
-            match self.node_if(number, sequence) {
-                Ok(node) => listing.entries.push(Entry { name, node }),
-                Err(finding) => listing.findings.push(Finding::new("ntfs-dangling", format!("{}: {}", name.shown, finding.text))),
-            }
-        }
+        let found = found.into_iter().filter(|(reference, _)| reference & NUMBER >= FIRST_USER);
+        let found = found.map(|(reference, units)| (reference, Name::from_units(&units))).collect();
+        listing.add(found, |reference, name| {
+            let node = self.node_if(reference & NUMBER, (reference >> 48) as u16);
+            node.map_err(|finding| Finding::new("ntfs-dangling", format!("{}: {}", name.shown, finding.text)))
+        });
         listing
     }
 

@@ -292,7 +292,7 @@ impl View {
                 if let Some(search) = self.search.as_mut().filter(|search| search.number == number) {
                     search.over = Some(count);
                     if search.chosen == 0 {
-                        search.rows.sort_by(|a, b| sort.order(&a.entry, &b.entry));
+                        search.rows.sort_by_cached_key(|row| sort.key(&row.entry));
                     }
                 }
             }
@@ -569,7 +569,7 @@ pub fn key(app: &mut App, code: KeyCode) {
             view.rows = tree::sorted(std::mem::take(&mut view.rows), view.sort);
             let sort = view.sort;
             if let Some(search) = &mut view.search {
-                search.rows.sort_by(|a, b| sort.order(&a.entry, &b.entry));
+                search.rows.sort_by_cached_key(|row| sort.key(&row.entry));
             }
             view.wish(false);
         }

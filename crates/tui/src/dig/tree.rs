@@ -1,7 +1,6 @@
 //! The tree as rows: folders that are open have what is in them right behind them.
 
 use badger_fs::tree::{Entry, Listing, NodeKind};
-use std::cmp::Ordering;
 use std::sync::Arc;
 
 /// What rows are sorted by.
@@ -29,49 +28,38 @@ impl Sort {
         }
     }
 
-    /// Folders first; the largest and the latest on top.
-    pub fn order(self, a: &Entry, b: &Entry) -> Ordering {
-        let folder = |entry: &Entry| entry.node.kind != NodeKind::Directory;
+    /// What an entry is sorted by: folders first, the largest and the latest on top, then by name.
+    pub fn key(self, entry: &Entry) -> (bool, i128, String) {
         let by = match self {
-            Self::Name => Ordering::Equal,
-            Self::Size => b.node.size.cmp(&a.node.size),
-            Self::Time => b.node.modified.cmp(&a.node.modified),
+            Self::Name => 0,
+            Self::Size => -i128::from(entry.node.size),
+            Self::Time => entry.node.modified.map_or(i128::MAX, |time| -(i128::from(time.seconds) * 1_000_000_000 + i128::from(time.nanos))),
         };
-        folder(a).cmp(&folder(b)).then(by).then_with(|| natural(&a.name.shown, &b.name.shown))
+        (entry.node.kind != NodeKind::Directory, by, natural(&entry.name.shown))
     }
 }
 
-/// Names as people sort them: numbers by their value, letters without regard to case.
-fn natural(a: &str, b: &str) -> Ordering {
-    let (mut a, mut b) = (a.chars().peekable(), b.chars().peekable());
-    loop {
-        match (a.peek().copied(), b.peek().copied()) {
-            (None, None) => return Ordering::Equal,
-            (None, _) => return Ordering::Less,
-            (_, None) => return Ordering::Greater,
-            (Some(x), Some(y)) if x.is_ascii_digit() && y.is_ascii_digit() => {
-                let value = |chars: &mut std::iter::Peekable<std::str::Chars>| {
-                    let mut value = 0u64;
-                    while let Some(digit) = chars.peek().and_then(|c| c.to_digit(10)) {
-                        value = value.saturating_mul(10).saturating_add(u64::from(digit));
-                        chars.next();
-                    }
-                    value
-                };
-                match value(&mut a).cmp(&value(&mut b)) {
-                    Ordering::Equal => {}
-                    other => return other,
-                }
-            }
-            (Some(x), Some(y)) => match x.to_lowercase().cmp(y.to_lowercase()) {
-                Ordering::Equal => {
-                    a.next();
-                    b.next();
-                }
-                other => return other,
-            },
+/// A name so that comparing letter by letter sorts it as people do: letters without regard to case, numbers by their
+/// value, which is what their length and then their digits tell.
+fn natural(name: &str) -> String {
+    let mut out = String::with_capacity(name.len() + 4);
+    let mut letters = name.chars().peekable();
+    while let Some(letter) = letters.next() {
+        if !letter.is_ascii_digit() {
+            out.extend(letter.to_lowercase());
+            continue;
         }
+        let mut digits = String::from(letter);
+        while let Some(digit) = letters.next_if(char::is_ascii_digit) {
+            digits.push(digit);
+        }
+        let digits = digits.trim_start_matches('0');
+        // Lengths follow the digit zero, so that numbers still stand before letters.
+        out.push('0');
+        out.extend(char::from_u32(0x30 + digits.len().min(0x1000) as u32));
+        out.push_str(digits);
     }
+    out
 }
 
 /// One line of the tree.
@@ -100,7 +88,7 @@ impl Row {
 /// The rows of a folder's content, sorted.
 pub fn rows(listing: Listing, parent: &str, depth: u16, sort: Sort) -> Vec<Row> {
     let mut entries = listing.entries;
-    entries.sort_by(|a, b| sort.order(a, b));
+    entries.sort_by_cached_key(|entry| sort.key(entry));
     let parent: Arc<str> = parent.into();
     entries.into_iter().map(|entry| Row { depth, parent: parent.clone(), entry, open: false, waits: false, trouble: None }).collect()
 }
@@ -120,7 +108,7 @@ pub fn sorted(rows: Vec<Row>, sort: Sort) -> Vec<Row> {
             _ => groups.push(vec![row]),
         }
     }
-    groups.sort_by(|a, b| sort.order(&a[0].entry, &b[0].entry));
+    groups.sort_by_cached_key(|group| sort.key(&group[0].entry));
     let mut out = Vec::new();
     for mut group in groups {
         let below = group.split_off(1);
