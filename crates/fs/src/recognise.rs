@@ -178,7 +178,7 @@ pub fn recognise(drive: &dyn Medium, start: u64, len: u64) -> Option<Volume> {
         .or_else(|| btrfs(&stretch))
         .or_else(|| xfs(&head))
         .or_else(|| hfs_plus(&stretch))
-        .or_else(|| apfs(&head))
+        .or_else(|| apfs(&stretch, &head))
         .or_else(|| containers(&stretch, &head))
         .or_else(|| iso(&stretch))?;
     if volume.size_bytes > len {
@@ -377,6 +377,7 @@ fn hfs_plus(stretch: &Stretch) -> Option<Volume> {
     let mut volume = Volume::new(Kind::HfsPlus, blocks.checked_mul(block)?);
     volume.used_bytes = blocks.checked_sub(free).and_then(|used| used.checked_mul(block));
     volume.id = format!("{:016X}", be64(&header, 104));
+    volume.label = hfs_label(stretch, &header, block).unwrap_or_default();
     // Bit 8: unmounted properly; bit 11: inconsistent.
     let attributes = be32(&header, 4);
     if attributes & 0x100 == 0 || attributes & 0x800 != 0 {
@@ -385,12 +386,58 @@ fn hfs_plus(stretch: &Stretch) -> Option<Volume> {
     Some(volume)
 }
 
+/// The name of the root folder is the first key of the catalog, whose first extent stands in the volume header.
+fn hfs_label(stretch: &Stretch, header: &[u8], block: u64) -> Option<String> {
+    let start = u64::from(be32(header, 272 + 16)).checked_mul(block)?;
+    let head = stretch.read(start, 512)?;
+    let (first, size) = (u64::from(be32(&head, 14 + 10)), u64::from(be16(&head, 14 + 18)));
+    let leaf = stretch.read(start.checked_add(first.checked_mul(size)?)?, size as usize)?;
+    let at = usize::from(be16(&leaf, leaf.len().checked_sub(2)?));
+    let units = usize::from(be16(&leaf, at + 6));
+    let name = leaf.get(at + 8..at + 8 + units * 2).filter(|_| be32(&leaf, at + 2) == 1 && units <= 255)?;
+    Some(String::from_utf16_lossy(&name.chunks_exact(2).map(|unit| be16(unit, 0)).collect::<Vec<_>>()))
+}
+
 /// Apple's "Apple File System Reference".
-fn apfs(head: &[u8]) -> Option<Volume> {
+fn apfs(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
     (&head[32..36] == b"NXSB").then_some(())?;
-    let mut volume = Volume::new(Kind::Apfs, le64(head, 40).checked_mul(u64::from(le32(head, 36)))?);
+    let block = u64::from(le32(head, 36));
+    let mut volume = Volume::new(Kind::Apfs, le64(head, 40).checked_mul(block)?);
     volume.id = uuid(array(head, 72)).to_uppercase();
+    let inside: Vec<(String, u64)> = (0..100)
+        .map(|slot| le64(head, 184 + slot * 8))
+        .take_while(|oid| *oid != 0)
+        .filter_map(|oid| apfs_volume(stretch, head, block, oid))
+        .collect();
+    if !inside.is_empty() {
+        volume.label = inside.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>().join(", ");
+        volume.used_bytes = inside.iter().try_fold(0u64, |sum, (_, blocks)| sum.checked_add(blocks.checked_mul(block)?));
+    }
     Some(volume)
+}
+
+/// Name and blocks in use of a volume of a container: where it lies stands in the container's map of objects.
+fn apfs_volume(stretch: &Stretch, head: &[u8], block: u64, oid: u64) -> Option<(String, u64)> {
+    let read = |number: u64| stretch.read(number.checked_mul(block)?, usize::try_from(block).ok()?);
+    let map = read(le64(head, 160))?;
+    let mut node = read(le64(&map, 48))?;
+    // A tree is never as deep as this; a circle would be.
+    for _ in 0..8 {
+        let (flags, count, table) = (le16(&node, 32), le32(&node, 36) as usize, 56 + usize::from(le16(&node, 40)));
+        let keys = table + usize::from(le16(&node, 42));
+        let end = node.len().checked_sub(if flags & 1 != 0 { 40 } else { 0 })?;
+        // Keys are pairs of an object and a time, in order; the last one that is not beyond the object counts.
+        let slots = (0..count.min(node.len() / 4)).map(|slot| (le16(&node, table + slot * 4), le16(&node, table + slot * 4 + 2)));
+        let found = slots.take_while(|(key, _)| le64(&node, keys + usize::from(*key)) <= oid).last();
+        let (key, value) = found.map(|(key, value)| (keys + usize::from(key), end.checked_sub(usize::from(value))))?;
+        let value = value?;
+        if flags & 2 != 0 {
+            let found = read(le64(&node, value + 8)).filter(|found| le64(&node, key) == oid && &found[32..36] == b"APSB")?;
+            return Some((text(found.get(704..960)?), le64(&found, 88)));
+        }
+        node = read(le64(&node, value))?;
+    }
+    None
 }
 
 fn containers(stretch: &Stretch, head: &[u8]) -> Option<Volume> {

@@ -64,6 +64,26 @@ fn kind_label_and_id_are_those_of_the_systems_probe(#[case] kind: Kind, #[case] 
 }
 
 #[test]
+fn volumes_of_the_other_family_have_their_names() {
+    let (_dir, path) = image(1024 * MIB);
+    run(&["mkapfs", "-L", "Lock-keeper", path.to_str().unwrap()]);
+    let source = Workshop::default().source(&path).unwrap();
+    let volume = recognise(&*source, 0, 1024 * MIB).unwrap();
+    assert_eq!((volume.kind, volume.label.as_str()), (Kind::Apfs, "Lock-keeper"));
+    assert!(volume.used_bytes.is_some_and(|used| used < MIB), "{:?}", volume.used_bytes);
+    let (dir, path) = image(MIB);
+    let data = dir.path().join("data");
+    fs::create_dir(&data).unwrap();
+    fs::write(data.join("flood.jpg"), vec![7; 300_000]).unwrap();
+    run(&["xorriso", "-as", "mkisofs", "-quiet", "-hfsplus", "-V", "SILVER", "-o", path.to_str().unwrap(), data.to_str().unwrap()]);
+    let source = Workshop::default().source(&path).unwrap();
+    let table = badger_layout::table::read(&*source);
+    let found = badger_fs::recognise::volumes(&*source, &table);
+    let volume = found.iter().map(|(_, volume)| volume).find(|volume| volume.kind == Kind::HfsPlus).unwrap();
+    assert_eq!((volume.label.as_str(), volume.used_bytes), ("SILVER", Some(volume.size_bytes)));
+}
+
+#[test]
 fn a_filled_volume_is_as_full_as_its_system_says() {
     let (dir, path) = image(200 * MIB);
     let data = dir.path().join("data");
