@@ -309,6 +309,45 @@ fn volumes() -> &'static [Vec<u8>] {
     })
 }
 
+/// Every file with its content, as far as it can be had.
+fn contents(bytes: Vec<u8>) -> BTreeMap<String, blake3::Hash> {
+    let Ok(fs) = support::in_memory(bytes) else { return BTreeMap::new() };
+    let Ok(root) = fs.root() else { return BTreeMap::new() };
+    let mut found = BTreeMap::new();
+    tree::walk(&*fs, root, "", &mut |path, entry| {
+        let mut bytes = vec![0; entry.node.size.min(1 << 20) as usize];
+        if entry.node.kind == NodeKind::File && fs.read(&entry.node, 0, &mut bytes).is_ok() {
+            found.insert(path.to_string(), blake3::hash(&bytes));
+        }
+    });
+    found
+}
+
+/// A sector that goes bad costs what lies on it. What everything hangs on takes more with it, but not often.
+#[rstest]
+#[case::ext4(0, 85)]
+#[case::ext2(1, 85)]
+#[case::fat(2, 85)]
+#[case::exfat(3, 85)]
+#[case::ntfs(4, 85)]
+fn as_much_as_possible_is_still_read(#[case] which: usize, #[case] at_least: usize) {
+    let sound = volumes()[which].clone();
+    let whole = contents(sound.clone());
+    assert_eq!(whole.len(), 60);
+    // Sectors in use, so that every one of them costs something.
+    let survey = support::in_memory(sound.clone()).unwrap().survey();
+    let used: Vec<usize> =
+        survey.usage.iter().flat_map(|(range, _)| (range.start / 512..range.end / 512).map(|sector| sector as usize * 512)).collect();
+    let mut kept = 0;
+    for seed in 0..100usize {
+        let at = used[(seed * 7919 + 13) % used.len()];
+        let mut broken = sound.clone();
+        broken[at..at + 512].copy_from_slice(&noise(512, seed as u64 + 1));
+        kept += contents(broken).iter().filter(|(path, hash)| whole.get(*path) == Some(hash)).count();
+    }
+    assert!(kept * 100 >= whole.len() * 100 * at_least, "{kept} of {} files are still read", whole.len() * 100);
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 300, failure_persistence: None, ..ProptestConfig::default() })]
 

@@ -96,7 +96,11 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
         let name = if volume.label.is_empty() { format!("partition {number}") } else { volume.label.clone() };
         match volume.state {
             State::Clean => {}
-            State::Dirty => out.push(Hazard::new(Level::Mind, "volume-dirty", format!("{name} was in use when it was last seen"))),
+            State::Dirty => out.push(Hazard::new(
+                Level::Mind,
+                "volume-dirty",
+                format!("{name} was in use when it was last seen: what its system had not written yet is missing, and it may check itself at its next start"),
+            )),
             State::Hibernated => out.push(Hazard::new(
                 Level::Mind,
                 "volume-asleep",
