@@ -91,6 +91,10 @@ pub fn verdict(result: Verdict) -> (&'static str, &'static str) {
 /// What the customer is told about the outcome.
 pub fn outcome_sentence(report: &Report) -> String {
     match report.outcome {
+        // Only a copy of what is in use is proved by its files.
+        Outcome::Proved if report.proof.iter().any(|line| line.what == "files") => {
+            "What is in use was copied and read back from the new drive; every file equals the old one.".into()
+        }
         Outcome::Proved => "Everything was copied and read back from the new drive; it equals the old one.".into(),
         Outcome::Finished => format!("Everything was copied, but a proof failed: {}.", report.reason),
         Outcome::Incomplete => format!("Copied with loss: {}.", report.reason),

@@ -206,3 +206,81 @@ fn manifest_line(path: &[u8], sha256: &str) -> Vec<u8> {
     line.push(b'\n');
     line
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn begin(pick: &str) -> Line {
+        Line::Begin { version: 1, source: "weir#3".into(), picks: vec![pick.into()] }
+    }
+
+    fn file(name: &str, sha256: &str) -> Line {
+        Line::File { from: Way::new(name.as_bytes()), to: Way::new(name.as_bytes()), size: 5, modified: (7, 8), sha256: sha256.into() }
+    }
+
+    fn holed(name: &str) -> Line {
+        Line::Lost { from: Way::new(name.as_bytes()), why: "unreadable".into(), stretches: vec![(512, 1024)] }
+    }
+
+    fn written(dir: &Path, lines: &[Line]) -> Journal {
+        let (mut journal, _) = Journal::open(dir, &begin("/Users")).unwrap();
+        lines.iter().for_each(|line| journal.add(line).unwrap());
+        journal.keep().unwrap();
+        journal
+    }
+
+    #[rstest]
+    fn a_torn_end_costs_only_itself(#[values(1, 7, 40)] torn: u64) {
+        let dir = tempfile::tempdir().unwrap();
+        drop(written(dir.path(), &[file("a", "1"), file("b", "2")]));
+        let path = dir.path().join(NAME);
+        let len = fs::metadata(&path).unwrap().len();
+        OpenOptions::new().write(true).open(&path).unwrap().set_len(len - torn).unwrap();
+        let (mut journal, done) = Journal::open(dir.path(), &begin("/Users")).unwrap();
+        assert_eq!(done.keys().map(Way::to_string).collect::<Vec<_>>(), ["a"]);
+        journal.add(&file("c", "3")).unwrap();
+        journal.keep().unwrap();
+        assert_eq!(journal.places().unwrap().len(), 2, "what is appended stands behind the last whole line");
+    }
+
+    #[test]
+    fn the_journal_of_another_copy_is_replaced() {
+        let dir = tempfile::tempdir().unwrap();
+        drop(written(dir.path(), &[file("a", "1")]));
+        let (_, done) = Journal::open(dir.path(), &begin("/Users/Oda")).unwrap();
+        assert!(done.is_empty());
+        let (_, done) = Journal::open(dir.path(), &begin("/Users")).unwrap();
+        assert!(done.is_empty(), "the first one is gone for good");
+    }
+
+    #[test]
+    fn what_was_written_again_counts_as_it_was_last() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut journal = written(dir.path(), &[file("a", "1"), holed("a"), file("b", "2"), file("a", "3"), file("c", "4"), holed("c")]);
+        let places = journal.places().unwrap();
+        let of = |name: &str| &places[&Way::new(name.as_bytes())];
+        assert!(!of("a").holed && of("c").holed && of("a").sha256 == "3");
+        let (manifest, list) = journal.finish().unwrap();
+        assert_eq!(fs::read_to_string(manifest).unwrap(), "2  b\n3  a\n4  c\n");
+        assert_eq!(fs::read_to_string(list.unwrap()).unwrap(), "holed     c: 1024 bytes at 512 are zero: unreadable\n");
+        assert!(!dir.path().join(NAME).exists());
+    }
+
+    #[rstest]
+    #[case(b"plain name", "ab  plain name\n")]
+    #[case(b"two\nlines", "\\ab  two\\nlines\n")]
+    #[case(b"back\\slash", "\\ab  back\\\\slash\n")]
+    fn odd_names_do_not_break_the_manifest(#[case] name: &[u8], #[case] line: &str) {
+        assert_eq!(String::from_utf8(manifest_line(name, "ab")).unwrap(), line);
+    }
+
+    #[test]
+    fn a_name_that_is_no_text_is_kept_as_it_is() {
+        let way = Way::new(b"latin \xe9");
+        let text = serde_json::to_string(&way).unwrap();
+        assert_eq!(serde_json::from_str::<Way>(&text).unwrap().bytes(), b"latin \xe9");
+        assert_eq!(serde_json::to_string(&Way::new("Fähre".as_bytes())).unwrap(), "\"Fähre\"");
+    }
+}

@@ -45,7 +45,8 @@ pub fn prove(context: &Context, sparing: &Sparing) -> Result<Vec<Line>, Break> {
 }
 
 fn prove_volume(context: &Context, volume: &InUse) -> Result<Line, Break> {
-    let name = format!("partition {}", volume.number);
+    let name = badger_fs::recognise(&**context.source, volume.start, volume.len)
+        .map_or_else(|| format!("partition {}", volume.number), |found| crate::volumes::name(volume.number, &found));
     let place = context.plan.partitions.iter().find(|planned| planned.number == volume.number && planned.number != 0);
     let at = place.map_or(volume.start, |planned| planned.start * u64::from(context.plan.target.sector));
     let opened = |drive: &Source, start| badger_fs::open(drive, start, volume.len);

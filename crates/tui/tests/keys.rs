@@ -224,3 +224,131 @@ fn a_drive_that_cannot_be_looked_at_says_why() {
     room.key(KeyCode::Esc);
     room.wait_for("On the bench");
 }
+
+/// A room with one drive more, which has files of every kind.
+fn room_with_files() -> (Room, std::path::PathBuf) {
+    let mut room = Room::new();
+    let data = room.dir.path().join("data");
+    for (name, bytes) in [
+        ("Counts/2026/count-1.csv", b"day,species\n1,trout\n".repeat(500)),
+        ("Counts/latin.txt", b"M\xe4nnerstimmen\n".to_vec()),
+        ("Covers/cover.png", {
+            let mut png = std::io::Cursor::new(Vec::new());
+            image::RgbImage::from_fn(90, 60, |x, y| image::Rgb([x as u8, y as u8, 128])).write_to(&mut png, image::ImageFormat::Png).unwrap();
+            png.into_inner()
+        }),
+        ("Covers/torn.png", b"\x89PNG\r\n\x1a\n torn".to_vec()),
+        (".hidden", vec![0; 3]),
+        ("empty", Vec::new()),
+        ("large.bin", vec![9; 300_000]),
+    ] {
+        let path = data.join(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, bytes).unwrap();
+    }
+    std::os::unix::fs::symlink("Counts/latin.txt", data.join("link")).unwrap();
+    let image = room.dir.path().join("files.img");
+    File::create(&image).unwrap().set_len(24 << 20).unwrap();
+    let made = std::process::Command::new("mke2fs").args(["-q", "-F", "-t", "ext4", "-L", "weir", "-d"]).arg(&data).arg(&image).status().unwrap();
+    assert!(made.success());
+    let text = "backing = \"files.img\"\n[identity]\nmodel = \"Brindle zz\"\nserial = \"BR-zz77\"\nbus = \"sata\"\n";
+    fs::write(room.dir.path().join("zz.drive.toml"), text).unwrap();
+    room.wait_for("On the bench · 4 drives");
+    room.wait_for("weir");
+    (room, image)
+}
+
+fn find_files(room: &mut Room) {
+    room.key(KeyCode::Char('/'));
+    "files of brindle".chars().for_each(|letter| room.key(KeyCode::Char(letter)));
+    room.key(KeyCode::Enter);
+    room.wait_for("by name");
+    room.wait_for("Counts");
+}
+
+#[rstest]
+fn dig_shows_what_is_there(#[values((80, 24), (142, 42))] size: (u16, u16)) {
+    let (mut room, _) = room_with_files();
+    find_files(&mut room);
+    let look_for = |room: &mut Room, words: &str| {
+        let begin = Instant::now();
+        loop {
+            let shown = room.screen(size.0, size.1);
+            if shown.contains(words) {
+                return shown;
+            }
+            assert!(begin.elapsed() < Duration::from_secs(20), "\"{words}\" does not come up in\n{shown}");
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    };
+    look_for(&mut room, "right here");
+    let search = |room: &mut Room, words: &str| {
+        room.key(KeyCode::Char('f'));
+        (0..20).for_each(|_| room.key(KeyCode::Backspace));
+        words.chars().for_each(|letter| room.key(KeyCode::Char(letter)));
+        room.key(KeyCode::Enter);
+    };
+    search(&mut room, "latin");
+    look_for(&mut room, "Windows-1252");
+    look_for(&mut room, "Männerstimmen");
+    search(&mut room, ":picture");
+    let shown = look_for(&mut room, "2 of 1");
+    assert!(shown.contains("cover.png") && shown.contains("torn.png"), "{shown}");
+    search(&mut room, "nothing of that name");
+    look_for(&mut room, "nothing fits");
+    search(&mut room, "link");
+    look_for(&mut room, "leads to");
+    room.key(KeyCode::Esc);
+    room.key(KeyCode::Char('s'));
+    look_for(&mut room, "by size");
+    let shown = look_for(&mut room, "large.bin");
+    let place = |name: &str| shown.lines().position(|line| line.contains(name)).unwrap();
+    assert!(place("large.bin") < place("empty"), "the largest is on top\n{shown}");
+    room.key(KeyCode::Home);
+    room.key(KeyCode::Char(' '));
+    look_for(&mut room, "● tray");
+    look_for(&mut room, "2 files, 1");
+    room.key(KeyCode::Char('x'));
+    look_for(&mut room, "the tray is empty");
+}
+
+/// Whatever is pressed, the drive that is looked at stays as it is, byte for byte.
+#[rstest]
+fn digging_never_changes_a_drive(#[values(5, 6)] seed: u64) {
+    let (mut room, image) = room_with_files();
+    let before = fs::read(&image).unwrap();
+    find_files(&mut room);
+    let mut random = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
+    let mut next = |below: u64| {
+        random ^= random << 13;
+        random ^= random >> 7;
+        random ^= random << 17;
+        random % below
+    };
+    let keys = [
+        KeyCode::Enter,
+        KeyCode::Esc,
+        KeyCode::Up,
+        KeyCode::Down,
+        KeyCode::Down,
+        KeyCode::Left,
+        KeyCode::Right,
+        KeyCode::PageDown,
+        KeyCode::PageUp,
+        KeyCode::Home,
+        KeyCode::End,
+        KeyCode::Backspace,
+    ];
+    let letters: Vec<char> = "ppp[]rssfm x:te 33dd".chars().collect();
+    for turn in 0..1500 {
+        match next(2) {
+            0 => room.key(keys[next(keys.len() as u64) as usize]),
+            _ => room.key(KeyCode::Char(letters[next(letters.len() as u64) as usize])),
+        }
+        if turn % 5 == 0 {
+            let (width, height) = [(80, 24), (142, 42), (60, 16), (220, 60)][next(4) as usize];
+            room.screen(width, height);
+        }
+    }
+    assert!(before == fs::read(&image).unwrap());
+}

@@ -262,7 +262,7 @@ fn body_lines(look: &Look, width: usize) -> Lines {
         Body::Folder(folders, files, bytes) => vec![
             fact("folders", thousands(*folders)),
             fact("files", thousands(*files)),
-            fact("bytes", format!("{} in the files right here", human(*bytes))),
+            fact("bytes", format!("{} right here", human(*bytes))),
         ],
         Body::Link(target) => vec![fact("leads to", target.clone())],
         Body::Nothing | Body::Picture { .. } => Vec::new(),
