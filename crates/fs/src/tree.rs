@@ -6,6 +6,8 @@ use crate::cached::Cached;
 use crate::content::Content;
 use crate::survey::Survey;
 use serde::Serialize;
+use std::collections::HashSet;
+use std::sync::mpsc::channel;
 
 /// How much a finding matters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -315,27 +317,46 @@ pub fn find(fs: &dyn FileSystem, path: &str) -> Result<Node> {
 }
 
 /// Goes through everything below a directory, each directory before what is in it. `each` gets the path and the entry.
-/// Directories that contain themselves are entered once.
+/// Directories that contain themselves are entered once. While `each` looks at one directory the next one is read.
 pub fn walk(fs: &dyn FileSystem, from: Node, path: &str, each: &mut dyn FnMut(&str, &Entry)) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let mut seen = std::collections::HashSet::from([from.id]);
-    let mut waiting = vec![(path.trim_end_matches('/').to_string(), from, 0)];
-    while let Some((path, directory, depth)) = waiting.pop() {
-        let listing = fs.list(&directory);
-        findings.extend(listing.findings.into_iter().map(|finding| Finding { text: format!("{}/: {}", path, finding.text), ..finding }));
-        let mut below = Vec::new();
-        for entry in &listing.entries {
-            let full = format!("{path}/{}", entry.name.shown);
-            each(&full, entry);
-            if entry.node.kind == NodeKind::Directory {
+    let mut seen = HashSet::from([from.id]);
+    let (ask, asked) = channel::<Node>();
+    let (give, given) = channel();
+    std::thread::scope(|scope| {
+        scope.spawn(move || asked.iter().try_for_each(|directory| give.send(fs.list(&directory))));
+        let mut waiting: Vec<(String, Node, usize)> = Vec::new();
+        let (mut path, mut depth, mut listing) = (path.trim_end_matches('/').to_string(), 0, fs.list(&from));
+        loop {
+            let found = std::mem::take(&mut listing.findings);
+            findings.extend(found.into_iter().map(|finding| Finding { text: format!("{path}/: {}", finding.text), ..finding }));
+            let first = waiting.len();
+            for entry in listing.entries.iter().filter(|entry| entry.node.kind == NodeKind::Directory) {
+                let full = format!("{path}/{}", entry.name.shown);
                 if depth >= DEEPEST || !seen.insert(entry.node.id) {
                     findings.push(Finding::new("directory-loop", format!("{full} leads back to a directory above it, or is too deep")));
                     continue;
                 }
-                below.push((full, entry.node.clone(), depth + 1));
+                waiting.push((full, entry.node.clone(), depth + 1));
             }
+            waiting[first..].reverse();
+            let next = waiting.pop();
+            if let Some((_, directory, _)) = &next {
+                // Its answer is waited for below.
+                let _ = ask.send(directory.clone());
+            }
+            let mut full = format!("{path}/");
+            let folder = full.len();
+            for entry in &listing.entries {
+                full.truncate(folder);
+                full.push_str(&entry.name.shown);
+                each(&full, entry);
+            }
+            let Some((into, _, deeper)) = next else { break };
+            (path, depth) = (into, deeper);
+            listing = given.recv().unwrap_or_default();
         }
-        waiting.extend(below.into_iter().rev());
-    }
+        drop(ask);
+    });
     findings
 }

@@ -259,11 +259,9 @@ fn body_lines(look: &Look, width: usize) -> Lines {
             });
             numbered.collect()
         }
-        Body::Folder(folders, files, bytes) => vec![
-            fact("folders", thousands(*folders)),
-            fact("files", thousands(*files)),
-            fact("bytes", format!("{} right here", human(*bytes))),
-        ],
+        Body::Folder(folders, files, bytes) => {
+            vec![fact("folders", thousands(*folders)), fact("files", thousands(*files)), fact("bytes", format!("{} right here", human(*bytes)))]
+        }
         Body::Link(target) => vec![fact("leads to", target.clone())],
         Body::Nothing | Body::Picture { .. } => Vec::new(),
     }
