@@ -168,7 +168,7 @@ pub(crate) struct Place {
 }
 
 impl Node {
-    /// Something of which no more is known than this, for lists that are made up.
+    /// Something of which no more is known than this.
     pub fn plain(kind: NodeKind, size: u64, modified: Option<Time>) -> Self {
         Self { id: 0, kind, size, modified, accessed: None, created: None, mode: None, owner: None, links: 1, attributes: 0, place: Place::default() }
     }

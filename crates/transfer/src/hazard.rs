@@ -93,7 +93,7 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
         out.push(Hazard::new(level, problem.code, problem.text.clone()));
     }
     for (number, volume) in &looked.volumes {
-        let name = if volume.label.is_empty() { format!("partition {number}") } else { volume.label.clone() };
+        let name = volumes::called(*number, volume);
         match volume.state {
             State::Clean => {}
             State::Dirty => out.push(Hazard::new(
@@ -143,7 +143,7 @@ pub fn of_clone(workshop: &Workshop, source: &Source, looked: &Looked, candidate
         out.push(Hazard::new(Level::Note, "used-only", text));
         for (number, volume) in &looked.volumes {
             if matches!(volume.state, State::Dirty | State::Hibernated) && sparing.volumes.iter().any(|spared| spared.number == *number) {
-                let name = if volume.label.is_empty() { format!("partition {number}") } else { volume.label.clone() };
+                let name = volumes::called(*number, volume);
                 let text = format!(
                     "{name} was not put away: what it has in use is taken from its disk, and what its system had not written yet is not there; a whole clone is safer"
                 );

@@ -67,10 +67,14 @@ pub fn needed(surveyed: &[Surveyed], size: u64) -> (Extents<()>, Vec<InUse>) {
     (needed, sparing)
 }
 
-/// How a volume is called in a sentence: its label, or the number of its partition.
+/// How a volume is called: its label, or the number of its partition.
+pub fn called(number: u32, volume: &Volume) -> String {
+    if volume.label.is_empty() { format!("partition {number}") } else { volume.label.clone() }
+}
+
+/// How a volume is called, and its format.
 pub fn name(number: u32, volume: &Volume) -> String {
-    let label = if volume.label.is_empty() { format!("partition {number}") } else { volume.label.clone() };
-    format!("{label}, {}", volume.kind.word())
+    format!("{}, {}", called(number, volume), volume.kind.word())
 }
 
 fn weight(weight: Weight) -> &'static str {

@@ -140,17 +140,22 @@ fn what_would_be_lost_stands_beside_the_tail() {
     assert_eq!(room.content("bb"), vec![7; 8 << 20]);
 }
 
-/// Thousands of random keys and clicks, everything but the letters of the tails.
-#[rstest]
-fn no_other_keys_ever_release(#[values(1, 2, 3, 4)] seed: u64) {
-    let mut room = Room::new();
+/// Numbers that look like nothing in particular, each below what is asked for; the same for the same seed.
+fn numbers(seed: u64) -> impl FnMut(u64) -> u64 {
     let mut random = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
-    let mut next = |below: u64| {
+    move |below| {
         random ^= random << 13;
         random ^= random >> 7;
         random ^= random << 17;
         random % below
-    };
+    }
+}
+
+/// Thousands of random keys and clicks, everything but the letters of the tails.
+#[rstest]
+fn no_other_keys_ever_release(#[values(1, 2, 3, 4)] seed: u64) {
+    let mut room = Room::new();
+    let mut next = numbers(seed);
     let keys = [
         KeyCode::Enter,
         KeyCode::Enter,
@@ -318,13 +323,7 @@ fn digging_never_changes_a_drive(#[values(5, 6)] seed: u64) {
     let (mut room, image) = room_with_files();
     let before = fs::read(&image).unwrap();
     find_files(&mut room);
-    let mut random = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
-    let mut next = |below: u64| {
-        random ^= random << 13;
-        random ^= random >> 7;
-        random ^= random << 17;
-        random % below
-    };
+    let mut next = numbers(seed);
     let keys = [
         KeyCode::Enter,
         KeyCode::Esc,

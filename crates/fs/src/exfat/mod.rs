@@ -33,6 +33,16 @@ struct System {
     upcase: (Place, u64, u32),
 }
 
+/// The format's checksum over entries and names.
+fn sum_16(bytes: impl Iterator<Item = u8>) -> u16 {
+    bytes.fold(0, |sum: u16, byte| sum.rotate_right(1).wrapping_add(u16::from(byte)))
+}
+
+/// The format's checksum over boot regions and the table of upper case letters.
+fn sum_32(bytes: impl Iterator<Item = u8>) -> u32 {
+    bytes.fold(0, |sum: u32, byte| sum.rotate_right(1).wrapping_add(u32::from(byte)))
+}
+
 impl ExFat {
     /// Opens a volume.
     ///
@@ -94,8 +104,7 @@ impl ExFat {
     fn upper_case(&self) -> Option<Vec<u16>> {
         let (place, size, sum) = self.system.upcase;
         let bytes = self.system_file(place, size, 128 << 10).ok()?;
-        let found = bytes.iter().fold(0u32, |sum, byte| sum.rotate_right(1).wrapping_add(u32::from(*byte)));
-        if found != sum {
+        if sum_32(bytes.iter().copied()) != sum {
             return None;
         }
         let mut upper = Vec::with_capacity(65536);
@@ -155,12 +164,8 @@ impl ExFat {
     /// The entry of a complete set of 32-byte parts; `None` where the set is no file.
     fn entry(&self, set: &[u8], at: u64) -> std::result::Result<Entry, Finding> {
         let damaged = |what: &str| Finding::new("exfat-entry", format!("the entry at byte {at} of the volume is damaged: {what}"));
-        let sum = set
-            .iter()
-            .enumerate()
-            .filter(|(place, _)| !matches!(place, 2 | 3))
-            .fold(0u16, |sum, (_, byte)| sum.rotate_right(1).wrapping_add(u16::from(*byte)));
-        if sum != le16(set, 2) {
+        let counted = set.iter().enumerate().filter(|(place, _)| !matches!(place, 2 | 3));
+        if sum_16(counted.map(|(_, byte)| *byte)) != le16(set, 2) {
             return Err(damaged("its checksum"));
         }
         let stream = set.get(32..64).filter(|part| part[0] == 0xc0).ok_or_else(|| damaged("it has no stream"))?;
@@ -195,8 +200,7 @@ impl ExFat {
                 valid: if kind == NodeKind::File { le64(stream, 8).min(size) } else { size },
             },
         };
-        let hash = units.iter().map(|unit| self.upper(*unit)).flat_map(u16::to_le_bytes);
-        let hash = hash.fold(0u16, |sum, byte| sum.rotate_right(1).wrapping_add(u16::from(byte)));
+        let hash = sum_16(units.iter().map(|unit| self.upper(*unit)).flat_map(u16::to_le_bytes));
         if !self.upper.is_empty() && hash != le16(stream, 4) {
             return Err(damaged("its name's hash"));
         }
@@ -207,19 +211,7 @@ impl ExFat {
 impl FileSystem for ExFat {
     fn root(&self) -> Result<Node> {
         let place = Place { first: self.root, contiguous: false, valid: MOST_DIRECTORY };
-        Ok(Node {
-            id: 0,
-            kind: NodeKind::Directory,
-            size: 0,
-            modified: None,
-            accessed: None,
-            created: None,
-            mode: None,
-            owner: None,
-            links: 1,
-            attributes: 0,
-            place,
-        })
+        Ok(Node { place, ..Node::plain(NodeKind::Directory, 0, None) })
     }
 
     fn list(&self, directory: &Node) -> Listing {

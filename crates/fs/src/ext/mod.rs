@@ -78,6 +78,14 @@ const SPARSE_TWO: u32 = 0x200;
 /// Descriptors of more groups than these are not held.
 const MOST_GROUPS: u64 = 4 << 20;
 
+/// An entry of a directory as it stands there.
+struct RawEntry<'a> {
+    number: u32,
+    name: &'a [u8],
+    /// Where the format tells kinds in directories: 2 for a directory.
+    kind: u8,
+}
+
 /// What an extent tree holds: stretches of blocks, and the blocks of the tree itself.
 enum Held {
     Data(Range<u64>),
@@ -513,23 +521,35 @@ impl Ext {
         Ok(())
     }
 
+    /// The entries of one stretch of a directory as they stand there, unused ones too. A damaged one, of which only the
+    /// place is known, ends them.
+    fn raw_entries<'a>(&self, bytes: &'a [u8]) -> impl Iterator<Item = std::result::Result<RawEntry<'a>, usize>> {
+        let (file_types, large) = (self.file_types, self.block == 65536);
+        let mut next = Some(0);
+        std::iter::from_fn(move || {
+            let at = next.take().filter(|at| at + 8 <= bytes.len())?;
+            let (number, len) = (le32(bytes, at), usize::from(le16(bytes, at + 4)));
+            let name_len = if file_types { usize::from(bytes[at + 6]) } else { usize::from(le16(bytes, at + 6)) };
+            // The largest length of a block of 64 KiB does not fit into the field.
+            let len = if len == 65535 || len == 0 && large { 65536 } else { len };
+            if len < 8 || at + len > bytes.len() || 8 + name_len > len {
+                return Some(Err(at));
+            }
+            next = Some(at + len);
+            Some(Ok(RawEntry { number, name: &bytes[at + 8..at + 8 + name_len], kind: bytes[at + 7] }))
+        })
+    }
+
     /// Names and inode numbers of one stretch of a directory.
     fn entries(&self, bytes: &[u8], listing: &mut Listing, found: &mut Vec<(u64, Name)>) {
-        let mut at = 0;
-        while at + 8 <= bytes.len() {
-            let (number, len) = (le32(bytes, at), usize::from(le16(bytes, at + 4)));
-            let name_len = if self.file_types { usize::from(bytes[at + 6]) } else { usize::from(le16(bytes, at + 6)) };
-            // The largest length of a block of 64 KiB does not fit into the field.
-            let len = if len == 65535 || len == 0 && self.block == 65536 { 65536 } else { len };
-            if len < 8 || at + len > bytes.len() || 8 + name_len > len {
-                listing.findings.push(Finding::new("ext-directory", format!("an entry {at} bytes into a block is damaged")));
-                return;
+        for entry in self.raw_entries(bytes) {
+            match entry {
+                Ok(RawEntry { number, name, .. }) if number != 0 && !name.is_empty() && name != b"." && name != b".." => {
+                    found.push((u64::from(number), Name::from_bytes(name)));
+                }
+                Ok(_) => {}
+                Err(at) => listing.findings.push(Finding::new("ext-directory", format!("an entry {at} bytes into a block is damaged"))),
             }
-            let name = &bytes[at + 8..at + 8 + name_len];
-            if number != 0 && name_len > 0 && name != b"." && name != b".." {
-                found.push((u64::from(number), Name::from_bytes(name)));
-            }
-            at += len;
         }
     }
 

@@ -1,7 +1,9 @@
 //! Going over an ext volume: every group, every inode in use, every directory.
 
 use super::checksum::crc32c;
-use super::{ATTRIBUTES, BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, Group, Held, INLINE, INODES_UNWRITTEN, Inode, MOST_DIRECTORY, ROOT};
+use super::{
+    ATTRIBUTES, BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, Group, Held, INLINE, INODES_UNWRITTEN, Inode, MOST_DIRECTORY, ROOT, RawEntry,
+};
 use crate::bits::Bits;
 use crate::content::{Content, Form};
 use crate::survey::{Claims, Survey, Use};
@@ -464,16 +466,14 @@ impl Tour<'_> {
     /// Counts the names of a stretch of a directory; `first` begins with the directory itself and the one above.
     fn entries(&mut self, directory: u32, bytes: &[u8], first: bool) {
         let fs = self.fs;
-        let (mut at, mut index) = (0, 0);
-        while at + 8 <= bytes.len() {
-            let (number, len) = (le32(bytes, at), usize::from(le16(bytes, at + 4)));
-            let name_len = if fs.file_types { usize::from(bytes[at + 6]) } else { usize::from(le16(bytes, at + 6)) };
-            let len = if len == 65535 || len == 0 && fs.block == 65536 { 65536 } else { len };
-            if len < 8 || at + len > bytes.len() || 8 + name_len > len {
-                self.add(Finding::new("ext-directory", format!("directory {directory}: an entry {at} bytes into a block is damaged")));
-                return;
-            }
-            let name = &bytes[at + 8..at + 8 + name_len];
+        for (index, entry) in fs.raw_entries(bytes).enumerate() {
+            let RawEntry { number, name, kind } = match entry {
+                Ok(entry) => entry,
+                Err(at) => {
+                    self.add(Finding::new("ext-directory", format!("directory {directory}: an entry {at} bytes into a block is damaged")));
+                    return;
+                }
+            };
             if first && index < 2 {
                 let right = if index == 0 { name == b"." && number == directory } else { name == b".." };
                 if !right {
@@ -483,7 +483,7 @@ impl Tour<'_> {
                     self.above.insert(directory, number);
                 }
             }
-            if number != 0 && name_len > 0 {
+            if number != 0 && !name.is_empty() {
                 let shown = || String::from_utf8_lossy(name).into_owned();
                 if number > fs.inodes || !self.inode_map.has(u64::from(number)) && self.is_counted(number) {
                     let text = format!("\"{}\" in directory {directory} names inode {number}, which is not in use", shown());
@@ -491,12 +491,11 @@ impl Tour<'_> {
                 } else {
                     self.count_name(number);
                     // An entry that says it is no directory needs no way back.
-                    if !(first && index < 2) && (!fs.file_types || bytes[at + 7] == 2) {
+                    if !(first && index < 2) && (!fs.file_types || kind == 2) {
                         self.above_by_name.insert(number, directory);
                     }
                 }
             }
-            (at, index) = (at + len, index + 1);
         }
     }
 

@@ -206,19 +206,8 @@ impl LongName {
 
 impl FileSystem for Fat {
     fn root(&self) -> Result<Node> {
-        Ok(Node {
-            id: 0,
-            kind: NodeKind::Directory,
-            size: 0,
-            modified: None,
-            accessed: None,
-            created: None,
-            mode: None,
-            owner: None,
-            links: 1,
-            attributes: 0,
-            place: Place { first: self.root_cluster, ..Place::default() },
-        })
+        let place = Place { first: self.root_cluster, ..Place::default() };
+        Ok(Node { place, ..Node::plain(NodeKind::Directory, 0, None) })
     }
 
     fn list(&self, directory: &Node) -> Listing {

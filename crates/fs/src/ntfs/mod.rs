@@ -77,20 +77,20 @@ fn fixed(mut bytes: Vec<u8>, magic: &[u8; 4]) -> Option<Vec<u8>> {
     Some(bytes)
 }
 
+/// The attributes of a record one after the other: type and own bytes, 24 of them at least. A damaged one ends them.
+fn attributes(record: &[u8]) -> impl Iterator<Item = (u32, &[u8])> {
+    let mut at = usize::from(le16(record, 20));
+    std::iter::from_fn(move || {
+        let (code, len) = (le32(record, at), le32(record, at + 4) as usize);
+        let bytes = record.get(at..at.checked_add(len)?).filter(|_| code != u32::MAX && len >= 24)?;
+        at += len;
+        Some((code, bytes))
+    })
+}
+
 /// The attribute of a type in a record: its own bytes.
 fn attribute(record: &[u8], wanted: u32) -> Option<&[u8]> {
-    let mut at = le16(record, 20) as usize;
-    loop {
-        let (code, len) = (le32(record, at), le32(record, at + 4) as usize);
-        if code == u32::MAX || len < 24 {
-            return None;
-        }
-        let bytes = record.get(at..at.checked_add(len)?)?;
-        if code == wanted {
-            return Some(bytes);
-        }
-        at += len;
-    }
+    attributes(record).find(|(code, _)| *code == wanted).map(|(_, bytes)| bytes)
 }
 
 fn resident(attribute: &[u8]) -> Option<&[u8]> {

@@ -76,17 +76,14 @@ fn times_and_flags(standard: Option<&[u8]>) -> ([Option<Time>; 3], u32) {
     ([0, 8, 24].map(|at| time(le64(standard, at))), le32(standard, 32))
 }
 
+/// Bytes that the first part of an attribute says its stream has.
+fn stream_size(attribute: &[u8]) -> u64 {
+    resident(attribute).map_or_else(|| le64(attribute, 48), |bytes| bytes.len() as u64)
+}
+
 /// Bytes of the content of a file that has all its attributes in one record.
 fn content_size(record: &[u8]) -> u64 {
-    let mut at = usize::from(le16(record, 20));
-    loop {
-        let (code, len) = (le32(record, at), le32(record, at + 4) as usize);
-        let Some(bytes) = at.checked_add(len).and_then(|end| record.get(at..end)).filter(|_| code != u32::MAX && len >= 24) else { return 0 };
-        if code == DATA && bytes[9] == 0 {
-            return resident(bytes).map_or_else(|| le64(bytes, 48), |bytes| bytes.len() as u64);
-        }
-        at += len;
-    }
+    super::attributes(record).find(|(code, bytes)| *code == DATA && bytes[9] == 0).map_or(0, |(_, bytes)| stream_size(bytes))
 }
 
 fn broken(number: u64, what: &str) -> Finding {
@@ -167,18 +164,11 @@ impl Ntfs {
     }
 
     pub(super) fn attributes_in(record: &[u8], out: &mut Vec<Attribute>) {
-        let mut at = usize::from(le16(record, 20));
-        loop {
-            let (code, len) = (le32(record, at), le32(record, at + 4) as usize);
-            let Some(bytes) = at.checked_add(len).and_then(|end| record.get(at..end)) else { return };
-            if code == u32::MAX || len < 24 {
-                return;
-            }
+        out.extend(super::attributes(record).map(|(code, bytes)| {
             let (name_len, name_at) = (usize::from(bytes[9]), usize::from(le16(bytes, 10)));
             let name = (0..name_len).map(|unit| le16(bytes, name_at + unit * 2)).collect();
-            out.push(Attribute { code, name, bytes: bytes.to_vec() });
-            at += len;
-        }
+            Attribute { code, name, bytes: bytes.to_vec() }
+        }));
     }
 
     /// All attributes of a file, those in its extension records too.
@@ -379,10 +369,7 @@ impl Ntfs {
         let first = |attribute: &&Attribute| {
             attribute.code == DATA && attribute.name.is_empty() && (attribute.bytes[8] == 0 || le64(&attribute.bytes, 16) == 0)
         };
-        attributes.iter().find(first).map_or(0, |attribute| match resident(&attribute.bytes) {
-            Some(bytes) => bytes.len() as u64,
-            None => le64(&attribute.bytes, 48),
-        })
+        attributes.iter().find(first).map_or(0, |attribute| stream_size(&attribute.bytes))
     }
 
     /// Reads every record once and notes which directory it names as its own.
@@ -492,12 +479,7 @@ impl FileSystem for Ntfs {
             attribute.code == DATA && !attribute.name.is_empty() && (attribute.bytes[8] == 0 || le64(&attribute.bytes, 16) == 0)
         };
         let named = attributes.iter().filter(first).filter(|attribute| !name_is(attribute, COMPRESSED));
-        Ok(named
-            .map(|attribute| Stream {
-                name: Name::from_units(&attribute.name),
-                size: resident(&attribute.bytes).map_or_else(|| le64(&attribute.bytes, 48), |bytes| bytes.len() as u64),
-            })
-            .collect())
+        Ok(named.map(|attribute| Stream { name: Name::from_units(&attribute.name), size: stream_size(&attribute.bytes) }).collect())
     }
 
     fn link(&self, link: &Node) -> Result<Name> {
