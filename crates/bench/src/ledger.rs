@@ -156,6 +156,9 @@ fn job_row(row: &Row) -> rusqlite::Result<JobRow> {
     })
 }
 
+/// So long another program is waited for.
+const BUSY: Duration = Duration::from_secs(10);
+
 impl Ledger {
     /// Opens a ledger, makes it where there is none, and brings an older one up to date.
     ///
@@ -168,8 +171,15 @@ impl Ledger {
         }
         let wrap = |error| Error::Sqlite { path: path.to_path_buf(), error };
         let mut db = Connection::open(path).map_err(wrap)?;
-        db.busy_timeout(Duration::from_secs(10)).map_err(wrap)?;
-        db.pragma_update(None, "journal_mode", "WAL").map_err(wrap)?;
+        db.busy_timeout(BUSY).map_err(wrap)?;
+        // SQLite does not wait for this step where several programs make the same ledger at once.
+        let began = std::time::Instant::now();
+        while let Err(error) = db.pragma_update(None, "journal_mode", "WAL") {
+            if error.sqlite_error_code() != Some(rusqlite::ErrorCode::DatabaseBusy) || began.elapsed() > BUSY {
+                return Err(wrap(error));
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
         db.pragma_update(None, "synchronous", "NORMAL").map_err(wrap)?;
         db.pragma_update(None, "foreign_keys", true).map_err(wrap)?;
         let change = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(wrap)?;

@@ -1,5 +1,5 @@
-//! File systems: recognising them by their signatures, walking, reading and checking them, and telling what is in use.
-//! Nothing here writes.
+//! File systems: recognising them by their signatures, walking, reading and checking them, telling what is in
+//! use, and showing them as they would be with another size. Nothing here writes.
 
 mod bits;
 pub mod cached;
@@ -9,6 +9,7 @@ pub mod ext;
 pub mod fat;
 pub mod ntfs;
 pub mod recognise;
+pub mod resize;
 pub mod survey;
 pub mod tree;
 mod unpack;
@@ -16,6 +17,7 @@ mod unpack;
 use badger_drive::Source;
 pub use content::Content;
 pub use recognise::{Kind, State, Volume, recognise};
+pub use resize::{Bounds, View, Wanted};
 pub use survey::{Survey, Use};
 pub use tree::{FileSystem, Finding, Weight};
 

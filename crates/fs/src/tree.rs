@@ -4,6 +4,7 @@
 
 use crate::cached::Cached;
 use crate::content::Content;
+use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
 use serde::Serialize;
 use std::collections::HashSet;
@@ -290,6 +291,18 @@ pub trait FileSystem: Send + Sync {
 
     /// Goes over every structure of the volume: what is in use and for what, and everything that is wrong.
     fn survey(&self) -> Survey;
+
+    /// How small and how large the volume can become; `survey` is its own.
+    ///
+    /// # Errors
+    /// Why it can only be copied as it is.
+    fn bounds(&self, survey: &Survey) -> Result<Bounds>;
+
+    /// The volume with another size or on other sectors; `survey` is its own.
+    ///
+    /// # Errors
+    /// Why that cannot be; nothing was written anywhere.
+    fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View>;
 
     /// Reads from byte `offset` of a file; gives how many bytes were read, 0 at its end. For a single read only:
     /// whoever reads a file through opens it once.

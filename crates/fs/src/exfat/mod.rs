@@ -1,10 +1,12 @@
 //! exFAT, following Microsoft's "exFAT file system specification": entry sets with their checksum, contiguous files,
 //! valid data lengths, times with their offset from UTC.
 
+mod resize;
 mod survey;
 
 use crate::cached::Cached;
 use crate::content::{Content, Form};
+use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
 use crate::tree::{Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time, packed_seconds, push_piece};
 use badger_drive::field::{le16, le32, le64};
@@ -292,6 +294,14 @@ impl FileSystem for ExFat {
 
     fn resolution(&self) -> Resolution {
         Resolution { modified: 10_000_000, accessed: 2_000_000_000, created: 10_000_000 }
+    }
+
+    fn bounds(&self, survey: &Survey) -> Result<Bounds> {
+        self.bounds_of(survey)
+    }
+
+    fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
+        self.resized_to(survey, wanted)
     }
 
     fn survey(&self) -> Survey {

@@ -4,10 +4,12 @@
 
 mod checksum;
 mod journal;
+mod resize;
 mod survey;
 
 use crate::cached::Cached;
 use crate::content::{Content, Form};
+use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
 use crate::tree::{FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time};
 use badger_drive::field::{array, le16, le32};
@@ -697,6 +699,14 @@ impl FileSystem for Ext {
     fn resolution(&self) -> Resolution {
         let nanos = if self.inode_size > 128 { 1 } else { 1_000_000_000 };
         Resolution { modified: nanos, accessed: nanos, created: nanos }
+    }
+
+    fn bounds(&self, survey: &Survey) -> Result<Bounds> {
+        self.bounds_of(survey)
+    }
+
+    fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
+        self.resized_to(survey, wanted)
     }
 
     fn survey(&self) -> Survey {

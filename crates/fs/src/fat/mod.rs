@@ -1,10 +1,12 @@
 //! FAT12, FAT16 and FAT32, following Microsoft's "FAT: General Overview of On-Disk Format" and the long-name
 //! specification that goes with it.
 
+mod resize;
 mod survey;
 
 use crate::cached::Cached;
 use crate::content::{Content, Form};
+use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
 use crate::tree::{Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time, packed_seconds, push_piece};
 use badger_drive::field::{le16, le32};
@@ -55,7 +57,10 @@ impl Fat {
         let total = long(le16(&boot, 19), le32(&boot, 32));
         let data = total.checked_sub(root_start + root_len).ok_or_else(|| wrong("it is shorter than its tables"))?;
         let clusters = (data / per_cluster).min(0x0fff_fff5) as u32;
-        let bits = if clusters < 4085 {
+        // FAT32 made smaller than the rules allow says so by having no table length and no root directory of the old kind.
+        let bits = if le16(&boot, 22) == 0 && roots == 0 {
+            32
+        } else if clusters < 4085 {
             12
         } else if clusters < 65525 {
             16
@@ -281,6 +286,14 @@ impl FileSystem for Fat {
 
     fn resolution(&self) -> Resolution {
         Resolution { modified: 2_000_000_000, accessed: 86_400_000_000_000, created: 10_000_000 }
+    }
+
+    fn bounds(&self, survey: &Survey) -> Result<Bounds> {
+        self.bounds_of(survey)
+    }
+
+    fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
+        self.resized_to(survey, wanted)
     }
 
     fn survey(&self) -> Survey {

@@ -5,6 +5,7 @@
 //! resident and non-resident attributes, run lists.
 
 mod index;
+mod resize;
 mod survey;
 mod walk;
 

@@ -5,6 +5,7 @@
 use super::{attribute, fixed, geometry, resident, runs};
 use crate::cached::Cached;
 use crate::content::{Chunks, Content, Form};
+use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
 use crate::tree::{FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Stream, Time, push_piece};
 use crate::unpack::Packing;
@@ -505,6 +506,14 @@ impl FileSystem for Ntfs {
 
     fn resolution(&self) -> Resolution {
         Resolution { modified: 100, accessed: 100, created: 100 }
+    }
+
+    fn bounds(&self, survey: &Survey) -> Result<Bounds> {
+        self.bounds_of(survey)
+    }
+
+    fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
+        self.resized_to(survey, wanted)
     }
 
     fn survey(&self) -> Survey {

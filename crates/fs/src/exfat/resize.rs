@@ -1,0 +1,338 @@
+//! An exFAT volume of another size: boot regions, bitmap and table written anew, entry sets led to where their clusters
+//! went. A file that lay in one piece and cannot stay so gets a chain.
+
+use super::{ExFat, MOST_DIRECTORY, sum_16, sum_32};
+use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, units, up};
+use crate::survey::Survey;
+use crate::tree::{Piece, Place, Result};
+use badger_drive::field::{le16, le32, le64};
+use std::collections::HashSet;
+use std::ops::Range;
+
+/// Sectors of both boot regions; the table comes behind them.
+const BOOT: u64 = 24;
+/// The first cluster keeps its alignment up to this.
+const MOST_ALIGN: u64 = 1 << 20;
+/// The greatest number of clusters.
+const MOST: u64 = u32::MAX as u64 - 10;
+
+struct Shape {
+    sector: u64,
+    table: u64,
+    table_len: u64,
+    heap: u64,
+    clusters: u64,
+}
+
+/// An entry set of a directory: where each of its parts stands in the volume, and its bytes.
+struct Set {
+    at: Vec<u64>,
+    bytes: Vec<u8>,
+}
+
+impl ExFat {
+    fn shape(&self, clusters: u64, sector: u64) -> Shape {
+        // As it was: at least this far in, and as well aligned.
+        let align = (1 << self.heap.trailing_zeros().min(MOST_ALIGN.trailing_zeros())).max(sector);
+        let table = up(self.table.max(BOOT * sector), sector.max(4096));
+        let table_len = up((clusters + 2) * 4, sector);
+        Shape { sector, table, table_len, heap: up(table + table_len, align), clusters }
+    }
+
+    fn fitting(&self, len: u64, sector: u64) -> Shape {
+        let (mut low, mut high) = (0, MOST.min(len / self.cluster));
+        while low < high {
+            let middle = (low + high).div_ceil(2);
+            if self.shape(middle, sector).heap + middle * self.cluster <= len { low = middle } else { high = middle - 1 }
+        }
+        self.shape(low, sector)
+    }
+
+    fn bitmap_clusters(&self, clusters: u64) -> u64 {
+        clusters.div_ceil(8).div_ceil(self.cluster)
+    }
+
+    /// Clusters in use without those of the bitmap, which is written anew.
+    fn used_clusters(&self, survey: &Survey) -> Result<Vec<Range<u64>>> {
+        let mut survey = survey.clone();
+        let (place, size) = self.system.bitmap;
+        for piece in self.chain(place, size)? {
+            let at = piece.at.unwrap_or(0);
+            survey.usage.clear(at..at + piece.len);
+        }
+        Ok(units(&survey, self.heap..self.heap + u64::from(self.clusters) * self.cluster, self.cluster, 2))
+    }
+
+    pub(super) fn bounds_of(&self, survey: &Survey) -> Result<Bounds> {
+        must_be_sound(survey)?;
+        let used: u64 = self.used_clusters(survey)?.iter().map(|range| range.end - range.start).sum();
+        // The bitmap takes clusters of its own.
+        let mut least = used + 1;
+        while least < used + self.bitmap_clusters(least) {
+            least = used + self.bitmap_clusters(least);
+        }
+        let size = |clusters| {
+            let shape = self.shape(clusters, self.sector);
+            shape.heap + clusters * self.cluster
+        };
+        Ok(Bounds { least: up(size(least), self.sector), most: size(MOST), unit: self.cluster })
+    }
+
+    pub(super) fn resized_to(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
+        must_be_sound(survey)?;
+        let sector = u64::from(wanted.sector);
+        let boot = self.volume.read(0, 512)?;
+        if !self.cluster.is_multiple_of(sector) || (self.cluster / sector).ilog2() + sector.ilog2() > 25 {
+            return Err(refused("exfat-sectors", format!("its clusters of {} bytes cannot be counted in sectors of {sector}", self.cluster)));
+        }
+        if boot[110] != 1 {
+            return Err(refused("exfat-two-tables", "it keeps two tables; such volumes are only copied as they are"));
+        }
+        let shape = self.fitting(wanted.len, sector);
+        let room = 2..shape.clusters + 2;
+        let short = || refused("volume-too-small", format!("{} bytes are too few for what it holds", wanted.len));
+        let (mut moves, movers) = Relocation::begin(&self.used_clusters(survey)?, &[], room.clone());
+        moves.settle(&movers).ok_or_else(short)?;
+        let bitmap = moves.take(self.bitmap_clusters(shape.clusters)).ok_or_else(short)?;
+        let mut view = View::new(self.volume.drive(), wanted.len, wanted.sector)?;
+        for step in moves.steps() {
+            let from = self.volume.start() + self.heap + (step.from - 2) * self.cluster;
+            view.show(from, shape.heap + (step.to - 2) * self.cluster, step.len * self.cluster);
+        }
+        view.fix(0..shape.heap);
+        bitmap.iter().for_each(|run| view.fix(shape.heap + (run.start - 2) * self.cluster..shape.heap + (run.end - 2) * self.cluster));
+        view.sort(self.volume.start());
+        let mut change = Change { fs: self, view, moves, shape };
+        change.table(0, &[0xf8, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff])?;
+        change.bitmap(&bitmap, room)?;
+        change.chain(&change.fs.chain_runs(self.system.upcase.0, self.system.upcase.1)?)?;
+        let root = Place { first: self.root, contiguous: false, valid: MOST_DIRECTORY };
+        change.directories(root, bitmap.first().map_or(0, |run| run.start))?;
+        change.boot(wanted, &boot)?;
+        change.view.finish()
+    }
+
+    fn number(&self, byte: u64) -> u64 {
+        (byte - self.heap) / self.cluster + 2
+    }
+
+    /// The clusters of `bytes` bytes in their order.
+    fn chain_runs(&self, place: Place, bytes: u64) -> Result<Vec<Range<u64>>> {
+        let pieces = self.chain(place, bytes)?;
+        Ok(pieces.iter().map(|piece| piece.at.map_or(0..0, |at| self.number(at)..self.number(at) + piece.len / self.cluster)).collect())
+    }
+
+    /// All entry sets of a directory, complete or not checked further.
+    fn sets(&self, pieces: &[Piece]) -> Result<Vec<Set>> {
+        let (mut out, mut missing): (Vec<Set>, usize) = (Vec::new(), 0);
+        for piece in pieces {
+            let mut done = 0;
+            while done < piece.len {
+                let step = (piece.len - done).min(1 << 20);
+                let at = piece.at.unwrap_or(0) + done;
+                let bytes = self.volume.read(at, step as usize)?;
+                for (part, at) in bytes.chunks_exact(32).zip((at..).step_by(32)) {
+                    match part[0] {
+                        0 => return Ok(out),
+                        0x81..=0x83 | 0x85 | 0xa0..=0xbf => {
+                            missing = if part[0] == 0x85 { usize::from(part[1]) } else { 0 };
+                            out.push(Set { at: vec![at], bytes: part.to_vec() });
+                        }
+                        0xc0..=0xff if missing > 0 => {
+                            missing -= 1;
+                            if let Some(set) = out.last_mut() {
+                                set.at.push(at);
+                                set.bytes.extend_from_slice(part);
+                            }
+                        }
+                        _ => missing = 0,
+                    }
+                }
+                done += step;
+            }
+        }
+        Ok(out)
+    }
+}
+
+struct Change<'a> {
+    fs: &'a ExFat,
+    view: View,
+    moves: Relocation,
+    shape: Shape,
+}
+
+impl Change<'_> {
+    /// Writes bytes of the table from the entry of a cluster on.
+    fn table(&mut self, cluster: u64, bytes: &[u8]) -> Result<()> {
+        self.view.write(self.shape.table + cluster * 4, bytes)
+    }
+
+    /// Writes the chain that leads through runs of the new volume.
+    fn link(&mut self, runs: &[Range<u64>]) -> Result<()> {
+        for (run, next) in runs.iter().zip(runs.iter().skip(1).map(|run| run.start as u32).chain([u32::MAX])) {
+            let mut at = run.start;
+            while at < run.end {
+                let stop = run.end.min(at + (1 << 16));
+                let bytes: Vec<u8> =
+                    (at..stop).flat_map(|cluster| if cluster + 1 == run.end { next } else { cluster as u32 + 1 }.to_le_bytes()).collect();
+                self.table(at, &bytes)?;
+                at = stop;
+            }
+        }
+        Ok(())
+    }
+
+    /// Where runs of the old volume went, one after the other.
+    fn led(&self, runs: &[Range<u64>]) -> Vec<Range<u64>> {
+        let mut out: Vec<Range<u64>> = Vec::new();
+        for run in runs.iter().flat_map(|run| self.moves.run(run.clone())) {
+            match out.last_mut() {
+                Some(last) if last.end == run.start => last.end = run.end,
+                _ => out.push(run),
+            }
+        }
+        out
+    }
+
+    /// Writes the chain of runs of the old volume.
+    fn chain(&mut self, runs: &[Range<u64>]) -> Result<()> {
+        let led = self.led(runs);
+        self.link(&led)
+    }
+
+    fn bitmap(&mut self, place: &[Range<u64>], room: Range<u64>) -> Result<()> {
+        self.link(place)?;
+        let cluster = self.fs.cluster;
+        let used = self.moves.used(room);
+        let mut next = used.iter().peekable();
+        let mut first = 0u64;
+        for byte in place.iter().flat_map(|run| (run.start..run.end).map(|number| self.shape.heap + (number - 2) * cluster)).collect::<Vec<_>>() {
+            // One cluster of the bitmap tells of so many.
+            let mut bytes = vec![0u8; cluster as usize];
+            let last = first + cluster * 8;
+            while let Some(range) = next.peek() {
+                let (from, to) = ((range.start - 2).max(first), (range.end - 2).min(last));
+                (from..to).for_each(|bit| bytes[((bit - first) / 8) as usize] |= 1 << ((bit - first) % 8));
+                if range.end - 2 > last {
+                    break;
+                }
+                next.next();
+            }
+            self.view.write_sparse(byte, &bytes)?;
+            first = last;
+        }
+        Ok(())
+    }
+
+    /// Where a byte of the cluster heap went.
+    fn place(&self, byte: u64) -> Option<u64> {
+        let cluster = self.moves.place(self.fs.number(byte))?;
+        Some(self.shape.heap + (cluster - 2) * self.fs.cluster + (byte - self.fs.heap) % self.fs.cluster)
+    }
+
+    fn put(&mut self, set: &Set) -> Result<()> {
+        for (part, at) in set.bytes.chunks_exact(32).zip(&set.at) {
+            if let Some(place) = self.place(*at) {
+                self.view.write(place, part)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn directories(&mut self, root: Place, bitmap: u64) -> Result<()> {
+        let fs = self.fs;
+        let mut seen = HashSet::from([root.first]);
+        let mut waiting = vec![root];
+        while let Some(place) = waiting.pop() {
+            let pieces = fs.chain(place, place.valid.min(MOST_DIRECTORY))?;
+            if place.first == fs.root {
+                let runs = fs.chain_runs(place, MOST_DIRECTORY)?;
+                self.chain(&runs)?;
+            }
+            for mut set in fs.sets(&pieces)? {
+                match set.bytes[0] {
+                    0x81 => {
+                        set.bytes[20..24].copy_from_slice(&(bitmap as u32).to_le_bytes());
+                        set.bytes[24..32].copy_from_slice(&self.shape.clusters.div_ceil(8).to_le_bytes());
+                        self.put(&set)?;
+                    }
+                    0x82 => {
+                        let to = self.moves.place(u64::from(le32(&set.bytes, 20))).unwrap_or(0) as u32;
+                        set.bytes[20..24].copy_from_slice(&to.to_le_bytes());
+                        self.put(&set)?;
+                    }
+                    0x85 if set.bytes.get(32) == Some(&0xc0) => {
+                        if let Some(below) = self.file(&mut set)?.filter(|below| seen.insert(below.first)) {
+                            waiting.push(below);
+                        }
+                    }
+                    _ => {}
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Leads one file or directory to its clusters; gives a directory's place.
+    fn file(&mut self, set: &mut Set) -> Result<Option<Place>> {
+        let fs = self.fs;
+        let (first, size) = (le32(&set.bytes, 52), le64(&set.bytes, 56));
+        let place = Place { first, contiguous: set.bytes[33] & 2 != 0, valid: size };
+        if first == 0 || size == 0 {
+            return Ok(None);
+        }
+        let led = self.led(&fs.chain_runs(place, size)?);
+        let together = led.len() == 1;
+        if !(place.contiguous && together) {
+            self.link(&led)?;
+        }
+        let to = led.first().map_or(0, |run| run.start as u32);
+        if to != first || place.contiguous && !together {
+            set.bytes[52..56].copy_from_slice(&to.to_le_bytes());
+            if !together {
+                set.bytes[33] &= !2;
+            }
+            let counted = set.bytes.iter().enumerate().filter(|(at, _)| !matches!(at, 2 | 3));
+            let sum = sum_16(counted.map(|(_, byte)| *byte));
+            set.bytes[2..4].copy_from_slice(&sum.to_le_bytes());
+            self.put(set)?;
+        }
+        Ok((le16(&set.bytes, 4) & 16 != 0).then_some(place))
+    }
+
+    /// Both boot regions.
+    fn boot(&mut self, wanted: &Wanted, boot: &[u8]) -> Result<()> {
+        let (fs, shape) = (self.fs, &self.shape);
+        let sector = shape.sector as usize;
+        let mut region = vec![0u8; sector * 12];
+        let mut main = boot.to_vec();
+        let count = |bytes: u64| (bytes / shape.sector) as u32;
+        let mut put = |at: usize, bytes: &[u8]| main[at..at + bytes.len()].copy_from_slice(bytes);
+        put(64, &wanted.start.to_le_bytes());
+        put(72, &(wanted.len / shape.sector).to_le_bytes());
+        put(80, &count(shape.table).to_le_bytes());
+        put(84, &count(shape.table_len).to_le_bytes());
+        put(88, &count(shape.heap).to_le_bytes());
+        put(92, &(shape.clusters as u32).to_le_bytes());
+        put(96, &(self.moves.place(u64::from(fs.root)).unwrap_or(0) as u32).to_le_bytes());
+        put(108, &[shape.sector.ilog2() as u8, (fs.cluster / shape.sector).ilog2() as u8]);
+        let used = shape.clusters - self.moves.free();
+        put(112, &[(used * 100 / shape.clusters.max(1)) as u8]);
+        region[..512].copy_from_slice(&main);
+        // The extended boot sectors end with their mark, whatever their size; then come parameters that count nothing.
+        for number in 1..=8usize {
+            let old = fs.volume.read(number as u64 * fs.sector, fs.sector as usize)?;
+            let body = old.len().min(sector) - 4;
+            region[number * sector..number * sector + body].copy_from_slice(&old[..body]);
+            region[(number + 1) * sector - 4..(number + 1) * sector].copy_from_slice(&[0, 0, 0x55, 0xaa]);
+        }
+        let old = fs.volume.read(9 * fs.sector, 480)?;
+        region[9 * sector..9 * sector + 480].copy_from_slice(&old);
+        let counted = region[..11 * sector].iter().enumerate().filter(|(at, _)| !matches!(at, 106 | 107 | 112));
+        let sum = sum_32(counted.map(|(_, byte)| *byte));
+        region[11 * sector..].as_chunks_mut::<4>().0.iter_mut().for_each(|field| *field = sum.to_le_bytes());
+        self.view.write_sparse(0, &region)?;
+        self.view.write_sparse((sector * 12) as u64, &region)
+    }
+}

@@ -1,0 +1,197 @@
+//! Volumes made, filled and fragmented by the system's own tools, squeezed and stretched, and judged by their checkers;
+//! every file is read through both.
+
+mod support;
+
+use badger_drive::{Extents, Medium, Source, Workshop};
+use badger_fs::tree::{Node, NodeKind};
+use badger_fs::{FileSystem, Survey, View, Wanted};
+use rstest::rstest;
+use std::fs::{self, File};
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::Arc;
+use support::{MIB, fill_exfat, image, noise, run};
+
+/// What of a node must be the same on both sides: all but where it lies.
+fn facts(node: &Node) -> (NodeKind, u64, [Option<badger_fs::tree::Time>; 3], Option<u32>, Option<(u32, u32)>, u32, u32) {
+    (node.kind, node.size, [node.modified, node.accessed, node.created], node.mode, node.owner, node.links, node.attributes)
+}
+
+fn content(fs: &dyn FileSystem, node: &Node, stream: &str) -> Result<blake3::Hash, &'static str> {
+    let content = fs.open(node, stream).map_err(|finding| finding.code)?;
+    let (mut hasher, mut at, mut buffer) = (blake3::Hasher::new(), 0, vec![0; 1 << 20]);
+    while at < content.size() {
+        let count = content.read(fs.volume(), at, &mut buffer).map_err(|finding| finding.code)?;
+        hasher.update(&buffer[..count]);
+        at += count as u64;
+    }
+    Ok(hasher.finalize())
+}
+
+/// Compares everything below two directories; gives how many files there are.
+fn same(a: &dyn FileSystem, b: &dyn FileSystem, below: (&Node, &Node), path: &str) -> u64 {
+    let (first, second) = (a.list(below.0), b.list(below.1));
+    assert_eq!(first.findings, [], "{path}");
+    assert_eq!(second.findings, [], "{path}");
+    assert_eq!(first.entries.len(), second.entries.len(), "{path}");
+    let mut count = 0;
+    for (x, y) in first.entries.iter().zip(&second.entries) {
+        let full = format!("{path}/{}", x.name.shown);
+        assert_eq!(x.name, y.name, "{path}");
+        assert_eq!(facts(&x.node), facts(&y.node), "{full}");
+        match x.node.kind {
+            NodeKind::Directory => count += same(a, b, (&x.node, &y.node), &full),
+            NodeKind::Link => assert_eq!(a.link(&x.node), b.link(&y.node), "{full}"),
+            _ => {
+                count += 1;
+                assert_eq!(content(a, &x.node, ""), content(b, &y.node, ""), "{full}");
+            }
+        }
+        for stream in a.streams(&x.node).unwrap() {
+            assert_eq!(content(a, &x.node, &stream.name.shown), content(b, &y.node, &stream.name.shown), "{full}:{}", stream.name.shown);
+        }
+        assert_eq!(a.attributes(&x.node).unwrap(), b.attributes(&y.node).unwrap(), "{full}");
+    }
+    count
+}
+
+fn source(path: &Path) -> Source {
+    Workshop::default().source(path).unwrap()
+}
+
+/// Copies what a view needs into a new file; the rest holds rubbish, as a used drive would.
+fn poured(view: &View, path: &Path) {
+    let size = view.geometry().size_bytes;
+    let rubbish = noise(MIB as usize, 99);
+    let file = File::create(path).unwrap();
+    (0..size).step_by(MIB as usize).for_each(|at| file.write_all_at(&rubbish[..(size - at).min(MIB) as usize], at).unwrap());
+    let needed: Extents<()> = view.needed();
+    for (range, ()) in needed.iter() {
+        let mut at = range.start;
+        while at < range.end {
+            let mut bytes = vec![0; (range.end - at).min(MIB) as usize];
+            view.read_at(at, &mut bytes).unwrap();
+            file.write_all_at(&bytes, at).unwrap();
+            at += bytes.len() as u64;
+        }
+    }
+}
+
+/// Resizes a volume, has it judged, and compares every file. Gives the file that holds the changed volume.
+fn changed(path: &Path, fs: &dyn FileSystem, survey: &Survey, wanted: &Wanted, judge: &[&str]) -> PathBuf {
+    let view = fs.resized(survey, wanted).unwrap_or_else(|finding| panic!("{wanted:?}: {}", finding.text));
+    let out = path.with_extension("changed");
+    poured(&view, &out);
+    let mut command: Vec<&str> = judge.to_vec();
+    command.push(out.to_str().unwrap());
+    let told = Command::new(command[0]).args(&command[1..]).output().unwrap();
+    assert!(told.status.success(), "{wanted:?} {command:?}: {}{}", String::from_utf8_lossy(&told.stdout), String::from_utf8_lossy(&told.stderr));
+    let text = String::from_utf8_lossy(&told.stdout);
+    assert!(!text.contains("differ") && !text.contains("wrong"), "{wanted:?}: {text}");
+    let there = badger_fs::open(&source(&out), 0, wanted.len).unwrap();
+    let after = there.survey();
+    let faults: Vec<_> = after.findings.iter().filter(|finding| finding.weight > badger_fs::Weight::Note).collect();
+    assert_eq!(faults, Vec::<&badger_fs::Finding>::new(), "{wanted:?}");
+    assert_eq!((after.files, after.directories), (survey.files, survey.directories));
+    // The view itself reads the same as what was copied of it.
+    let shown = badger_fs::open(&Source::detached(Arc::new(view)), 0, wanted.len).unwrap();
+    assert!(shown.survey().is_sound());
+    let (root, other) = (fs.root().unwrap(), there.root().unwrap());
+    assert_eq!(same(fs, &*there, (&root, &other), ""), survey.files);
+    out
+}
+
+struct Random(u64);
+
+impl Random {
+    fn below(&mut self, limit: u64) -> u64 {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0 % limit.max(1)
+    }
+}
+
+/// Least size, one unit more, what it is now, double, and seeded sizes between.
+fn all_sizes(path: &Path, sector: u32, seeds: u64, judge: &[&str]) {
+    let len = fs::metadata(path).unwrap().len();
+    let fs = badger_fs::open(&source(path), 0, len).unwrap();
+    let survey = fs.survey();
+    let bounds = fs.bounds(&survey).unwrap_or_else(|finding| panic!("{}: {:?}", finding.text, survey.findings));
+    assert!(bounds.least <= len, "{bounds:?} {len}");
+    let sector_up = |size: u64| size.div_ceil(u64::from(sector)) * u64::from(sector);
+    let mut random = Random(seeds.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1);
+    let (least, most) = (sector_up(bounds.least), bounds.most.min(2 * len));
+    let mut sizes = vec![least, sector_up(bounds.least + bounds.unit), len, most / u64::from(sector) * u64::from(sector)];
+    sizes.extend((0..seeds).map(|_| sector_up(least + random.below(most - least))));
+    for len in sizes {
+        let start = 2048 + random.below(1 << 31);
+        changed(path, &*fs, &survey, &Wanted { len, start, sector }, judge);
+    }
+    let too_small = Wanted { len: (bounds.least - bounds.unit) / u64::from(sector) * u64::from(sector), start: 2048, sector };
+    assert_eq!(fs.resized(&survey, &too_small).err().map(|finding| finding.code), Some("volume-too-small"));
+}
+
+/// Fills a FAT volume so that its last files lie in many pieces.
+fn fat(options: &[&str], mib: u64, pieces: usize, piece: usize) -> (tempfile::TempDir, PathBuf) {
+    let (dir, path) = image(mib);
+    let image = path.to_str().unwrap();
+    run(&[&["mkfs.fat"], options, &[image]].concat());
+    let data = tempfile::tempdir().unwrap();
+    let put = |name: &str, bytes: &[u8]| fs::write(data.path().join(name), bytes).unwrap();
+    (0..pieces).for_each(|number| put(&format!("filler {number:04}.csv"), &noise(piece, number as u64 + 1)));
+    put("a rehearsal recording with a long name.wav", &noise(pieces / 2 * piece, 7));
+    put("empty.txt", b"");
+    run(&["mmd", "-i", image, "::/Counts", "::/Counts/deep"]);
+    let files = |which: &dyn Fn(usize) -> bool| -> Vec<String> {
+        (0..pieces).filter(|number| which(*number)).map(|number| data.path().join(format!("filler {number:04}.csv")).display().to_string()).collect()
+    };
+    let all = files(&|_| true);
+    let copy = |names: &[String], to: &str| {
+        let mut command = vec!["mcopy", "-i", image];
+        command.extend(names.iter().map(String::as_str));
+        command.push(to);
+        run(&command);
+    };
+    copy(&all, "::/Counts");
+    let gone: Vec<String> = (0..pieces).step_by(2).map(|number| format!("::/Counts/filler {number:04}.csv")).collect();
+    run(&[&["mdel", "-i", image], gone.iter().map(String::as_str).collect::<Vec<_>>().as_slice()].concat());
+    copy(&[data.path().join("a rehearsal recording with a long name.wav").display().to_string(), data.path().join("empty.txt").display().to_string()], "::/Counts/deep");
+    (dir, path)
+}
+
+#[rstest]
+#[case::fat12(&["-F", "12", "-s", "4"], 4, 60, 9000, 512, 12)]
+#[case::fat16(&["-F", "16", "-s", "4"], 40, 400, 9000, 512, 12)]
+#[case::fat32(&["-F", "32", "-s", "1"], 48, 900, 2600, 512, 12)]
+#[case::fat32_near_full(&["-F", "32", "-s", "1"], 36, 1900, 12_000, 512, 4)]
+#[case::fat16_to_large_sectors(&["-F", "16", "-s", "8"], 40, 200, 9000, 4096, 6)]
+#[case::fat32_from_large_sectors(&["-F", "32", "-S", "4096", "-s", "1"], 300, 300, 9000, 512, 2)]
+fn fat_volumes(#[case] options: &[&str], #[case] mib: u64, #[case] pieces: usize, #[case] piece: usize, #[case] sector: u32, #[case] seeds: u64) {
+    let (_dir, path) = fat(options, mib, pieces, piece);
+    all_sizes(&path, sector, seeds, &["fsck.fat", "-n"]);
+}
+
+fn exfat(options: &[&str], mib: u64, pieces: usize, piece: usize) -> (tempfile::TempDir, PathBuf) {
+    let (dir, path) = image(mib);
+    run(&[&["mkfs.exfat"], options, &[path.to_str().unwrap()]].concat());
+    fill_exfat(&path, |place| {
+        fs::create_dir_all(place.join("Noten/tief unten")).unwrap();
+        (0..pieces).for_each(|number| fs::write(place.join(format!("Noten/Blatt {number:04}.csv")), noise(piece, number as u64 + 1)).unwrap());
+        (0..pieces).step_by(2).for_each(|number| fs::remove_file(place.join(format!("Noten/Blatt {number:04}.csv"))).unwrap());
+        fs::write(place.join("Noten/tief unten/Probe.wav"), noise(pieces / 2 * piece, 7)).unwrap();
+        fs::write(place.join("leer.txt"), b"").unwrap();
+    });
+    (dir, path)
+}
+
+#[rstest]
+#[case::small_clusters(&["-c", "4K"], 24, 300, 9000, 512, 12)]
+#[case::near_full(&["-c", "512"], 12, 1000, 9000, 512, 6)]
+#[case::to_large_sectors(&["-c", "32K"], 64, 60, 90_000, 4096, 8)]
+fn exfat_volumes(#[case] options: &[&str], #[case] mib: u64, #[case] pieces: usize, #[case] piece: usize, #[case] sector: u32, #[case] seeds: u64) {
+    let (_dir, path) = exfat(options, mib, pieces, piece);
+    all_sizes(&path, sector, seeds, &["fsck.exfat", "-n"]);
+}
