@@ -292,11 +292,11 @@ pub trait FileSystem: Send + Sync {
     /// Goes over every structure of the volume: what is in use and for what, and everything that is wrong.
     fn survey(&self) -> Survey;
 
-    /// How small and how large the volume can become; `survey` is its own.
+    /// How small and how large the volume can become on a drive with sectors of `sector` bytes; `survey` is its own.
     ///
     /// # Errors
     /// Why it can only be copied as it is.
-    fn bounds(&self, survey: &Survey) -> Result<Bounds>;
+    fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds>;
 
     /// The volume with another size or on other sectors; `survey` is its own.
     ///

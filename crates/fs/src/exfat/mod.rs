@@ -296,8 +296,8 @@ impl FileSystem for ExFat {
         Resolution { modified: 10_000_000, accessed: 2_000_000_000, created: 10_000_000 }
     }
 
-    fn bounds(&self, survey: &Survey) -> Result<Bounds> {
-        self.bounds_of(survey)
+    fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds> {
+        self.bounds_of(survey, u64::from(sector))
     }
 
     fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {

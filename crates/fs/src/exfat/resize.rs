@@ -63,8 +63,9 @@ impl ExFat {
         Ok(units(&survey, self.heap..self.heap + u64::from(self.clusters) * self.cluster, self.cluster, 2))
     }
 
-    pub(super) fn bounds_of(&self, survey: &Survey) -> Result<Bounds> {
+    pub(super) fn bounds_of(&self, survey: &Survey, sector: u64) -> Result<Bounds> {
         must_be_sound(survey)?;
+        self.can_change(sector)?;
         let used: u64 = self.used_clusters(survey)?.iter().map(|range| range.end - range.start).sum();
         // The bitmap takes clusters of its own.
         let mut least = used + 1;
@@ -72,22 +73,16 @@ impl ExFat {
             least = used + self.bitmap_clusters(least);
         }
         let size = |clusters| {
-            let shape = self.shape(clusters, self.sector);
+            let shape = self.shape(clusters, sector);
             shape.heap + clusters * self.cluster
         };
-        Ok(Bounds { least: up(size(least), self.sector), most: size(MOST), unit: self.cluster })
+        Ok(Bounds { least: up(size(least), sector), most: size(MOST), unit: self.cluster })
     }
 
     pub(super) fn resized_to(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
         must_be_sound(survey)?;
         let sector = u64::from(wanted.sector);
-        let boot = self.volume.read(0, 512)?;
-        if !self.cluster.is_multiple_of(sector) || (self.cluster / sector).ilog2() + sector.ilog2() > 25 {
-            return Err(refused("exfat-sectors", format!("its clusters of {} bytes cannot be counted in sectors of {sector}", self.cluster)));
-        }
-        if boot[110] != 1 {
-            return Err(refused("exfat-two-tables", "it keeps two tables; such volumes are only copied as they are"));
-        }
+        let boot = self.can_change(sector)?;
         let shape = self.fitting(wanted.len, sector);
         let room = 2..shape.clusters + 2;
         let short = || refused("volume-too-small", format!("{} bytes are too few for what it holds", wanted.len));
@@ -110,6 +105,18 @@ impl ExFat {
         change.directories(root, bitmap.first().map_or(0, |run| run.start))?;
         change.boot(wanted, &boot)?;
         change.view.finish()
+    }
+
+    /// The boot sector of a volume that can be changed.
+    fn can_change(&self, sector: u64) -> Result<Vec<u8>> {
+        let boot = self.volume.read(0, 512)?;
+        if !self.cluster.is_multiple_of(sector) {
+            return Err(refused("exfat-sectors", format!("its clusters of {} bytes cannot be counted in sectors of {sector}", self.cluster)));
+        }
+        if boot[110] != 1 {
+            return Err(refused("exfat-two-tables", "it keeps two tables; such volumes are only copied as they are"));
+        }
+        Ok(boot)
     }
 
     fn number(&self, byte: u64) -> u64 {

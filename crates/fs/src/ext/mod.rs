@@ -701,8 +701,8 @@ impl FileSystem for Ext {
         Resolution { modified: nanos, accessed: nanos, created: nanos }
     }
 
-    fn bounds(&self, survey: &Survey) -> Result<Bounds> {
-        self.bounds_of(survey)
+    fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds> {
+        self.bounds_of(survey, u64::from(sector))
     }
 
     fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {

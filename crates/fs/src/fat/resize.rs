@@ -82,12 +82,12 @@ impl Fat {
         units(survey, self.data..self.data + u64::from(self.clusters) * self.cluster, self.cluster, 2)
     }
 
-    pub(super) fn bounds_of(&self, survey: &Survey) -> Result<Bounds> {
+    pub(super) fn bounds_of(&self, survey: &Survey, sector: u64) -> Result<Bounds> {
         must_be_sound(survey)?;
         let (least, most) = self.cluster_bounds();
         let used: u64 = self.used_clusters(survey).iter().map(|range| range.end - range.start).sum();
-        let bytes = |clusters| self.shape(clusters, self.sector).map(|shape| shape.total * self.sector);
-        let most = most.min((u64::from(u32::MAX) - self.shape(most, self.sector)?.data(self.copies)) * self.sector / self.cluster);
+        let bytes = |clusters| self.shape(clusters, sector).map(|shape| shape.total * sector);
+        let most = most.min((u64::from(u32::MAX) - self.shape(most, sector)?.data(self.copies)) * sector / self.cluster);
         Ok(Bounds { least: bytes(used.max(least))?, most: bytes(most)?, unit: self.cluster })
     }
 

@@ -5,7 +5,7 @@ use crate::survey::Survey;
 use crate::tree::Result;
 
 impl Ntfs {
-    pub(super) fn bounds_of(&self, _survey: &Survey) -> Result<Bounds> {
+    pub(super) fn bounds_of(&self, _survey: &Survey, _sector: u64) -> Result<Bounds> {
         Err(refused("not-resized", "volumes of this format are not resized yet"))
     }
 

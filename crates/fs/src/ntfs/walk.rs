@@ -508,8 +508,8 @@ impl FileSystem for Ntfs {
         Resolution { modified: 100, accessed: 100, created: 100 }
     }
 
-    fn bounds(&self, survey: &Survey) -> Result<Bounds> {
-        self.bounds_of(survey)
+    fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds> {
+        self.bounds_of(survey, u64::from(sector))
     }
 
     fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
