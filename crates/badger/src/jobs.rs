@@ -5,7 +5,7 @@ use crate::follow::{Follower, obey_signals};
 use crate::{CloneArgs, Common, code, exit_code};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{SheetData, draw, verdict};
-use badger_bench::{Bench, Order, ledger};
+use badger_bench::{Bench, Order, Prepared, ledger};
 use badger_drive::Refusal;
 use badger_drive::size::{human, span, thousands};
 use badger_layout::Kind;
@@ -149,6 +149,7 @@ pub fn order(args: &CloneArgs) -> Order {
         restart: args.restart,
         again: args.again,
         used: args.used.then(|| args.rest.into()),
+        fit: args.fit.clone(),
         ticket: args.ticket.clone(),
         customer: args.customer.clone(),
         technician: args.technician.clone(),
@@ -175,6 +176,7 @@ pub fn clone(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Ref
     if !common.json && !common.events {
         let (from, to) = (prepared.source.identity(), prepared.candidate.identity());
         tell!("{} {} → {} {}", from.model, human(prepared.plan.source.size_bytes), to.model, human(prepared.plan.target.size_bytes));
+        print_fit(&prepared);
         print_hazards(&prepared.hazards);
         if let Some((past, job)) = &prepared.unfinished {
             tell!("  goes on with the unfinished run of job {job} at {}", human(past.done));
@@ -192,6 +194,39 @@ pub fn clone(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Ref
     };
     finish(&report, common);
     Ok(exit_code(report.outcome, control.is_stopped()))
+}
+
+/// What a fit does with every partition, and what names them.
+fn print_fit(prepared: &Prepared) {
+    if prepared.plan.fit.is_none() {
+        return;
+    }
+    let (before, after) = (prepared.source_ribbon(), prepared.target_ribbon());
+    for part in &before.parts {
+        let Some(planned) = prepared.plan.planned(part.number) else {
+            tell!("  {:>3}  {:<24} {:<10} {:>9}", part.number, part.name, "leave out", human(part.len));
+            continue;
+        };
+        let (start, len) = planned.place(prepared.plan.target.sector);
+        let free = after.parts.iter().find(|other| other.number == planned.number).and_then(|other| other.used);
+        let free = free.map(|used| format!("{} free after", human(len.saturating_sub(used)))).unwrap_or_default();
+        let least = prepared.parts.iter().find(|one| one.number == part.number).and_then(|one| one.limits.as_ref().ok());
+        let least = least.map(|limits| format!("least {}", human(limits.least))).unwrap_or_default();
+        let number = if planned.number == part.number { String::new() } else { format!(" as {}", planned.number) };
+        tell!(
+            "  {:>3}{number}  {:<24} {:<10} {:>9} → {:<9} {free:<18} {least:<14} at {}",
+            part.number,
+            part.name,
+            planned.fit.word(),
+            human(part.len),
+            human(len),
+            human(start)
+        );
+    }
+    for reference in &prepared.references {
+        let place = if reference.number == 0 { reference.place.clone() } else { format!("{} of {}", reference.place, reference.number) };
+        tell!("  names  {place}: {}: {}", reference.names, reference.effect.word());
+    }
 }
 
 /// Prints the outcome of a run.

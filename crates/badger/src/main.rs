@@ -32,6 +32,7 @@ mod jobs;
 
 use badger_bench::Bench;
 use badger_drive::{Refusal, Workshop, size};
+use badger_layout::Rules;
 use badger_layout::plan::{Ids, Rest};
 use badger_people::Collision;
 use badger_transfer::Outcome;
@@ -157,6 +158,9 @@ pub struct CloneArgs {
     /// What becomes of the rest of the target
     #[arg(long, value_enum, default_value_t = RestArg::Leave, requires = "used")]
     pub rest: RestArg,
+    /// Fit the partitions to the target: auto, or rules such as 3=200GiB,4=out (see the guide)
+    #[arg(long, value_name = "RULES")]
+    pub fit: Option<Rules>,
     /// Read no faster than this, a second
     #[arg(long, value_name = "SIZE", value_parser = size::parse)]
     pub rate: Option<u64>,

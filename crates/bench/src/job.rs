@@ -6,13 +6,15 @@ use crate::ribbon::Ribbon;
 use crate::sheet::{DriveFacts, SheetData};
 use badger_drive::clock::Clock;
 use badger_drive::{Candidate, Refusal, Source, Workshop};
-use badger_layout::Plan;
-use badger_layout::plan::{self, Ids, Rest, Side, Sparing};
+use badger_layout::fit::{self, Part};
+use badger_layout::plan::{self, Ids, InUse, Rest, Side, Sparing};
+use badger_layout::{Plan, Rules};
 use badger_transfer::hazard::{self, Looked};
 use badger_transfer::journal::{Journal, Past};
+use badger_transfer::references::{self, Reference};
 use badger_transfer::run::{self, Run};
-use badger_transfer::volumes;
-use badger_transfer::{Control, Event, Hazard, Observer, Phase, Report};
+use badger_transfer::volumes::{self, Surveyed};
+use badger_transfer::{Control, Event, Hazard, Image, Observer, Phase, Report};
 use std::fs::File;
 use std::io::Read;
 use std::path::PathBuf;
@@ -35,6 +37,8 @@ pub struct Order {
     pub again: bool,
     /// Copy only what is in use, and what becomes of the rest of the target.
     pub used: Option<Rest>,
+    /// How the partitions are to fit the target; `None` for a clone as it is.
+    pub fit: Option<Rules>,
     /// The customer's ticket; may be empty.
     pub ticket: String,
     /// Customer; may be empty.
@@ -55,6 +59,7 @@ impl Order {
             restart: false,
             again: false,
             used: None,
+            fit: None,
             ticket: none(),
             customer: none(),
             technician: none(),
@@ -78,9 +83,41 @@ pub struct Prepared {
     pub hazards: Vec<Hazard>,
     /// What an unfinished run between these two has done, and the job it belongs to.
     pub unfinished: Option<(Past, i64)>,
+    /// The source's volumes, gone over; none for a clone of everything as it is.
+    pub surveyed: Vec<Surveyed>,
+    /// What is known of every partition for a fit.
+    pub parts: Vec<Part>,
+    /// What names a partition somewhere, and what becomes of it.
+    pub references: Vec<Reference>,
+    /// Hazards of the pair, whatever the plan.
+    standing: Vec<Hazard>,
 }
 
+/// The rest of the target where nothing is said of it.
+const REST: Rest = Rest::Leave;
+
 impl Prepared {
+    /// Whether the volumes were gone over, so that [`Prepared::refit`] answers at once.
+    pub fn is_surveyed(&self) -> bool {
+        !self.parts.is_empty()
+    }
+
+    /// Plans anew by other rules. Nothing is read of either drive.
+    ///
+    /// # Errors
+    /// A refusal that says what does not fit; the plan stays as it was.
+    pub fn refit(&mut self, rules: &Rules) -> Result<(), Refusal> {
+        let (mut plan, whole) = fitted(&self.looked, &self.parts, &self.surveyed, (&self.plan.source, &self.plan.target), &self.order, rules)?;
+        std::mem::swap(&mut self.plan, &mut plan);
+        self.order.fit = Some(rules.clone());
+        self.references = references::find(&self.looked.table, &self.surveyed, &self.plan);
+        self.hazards = self.standing.clone();
+        self.hazards.extend(hazard::of_plan(&self.looked, &self.plan));
+        self.hazards.extend(whole);
+        self.hazards.sort_by_key(|hazard| hazard.level);
+        Ok(())
+    }
+
     /// The strip of the source.
     pub fn source_ribbon(&self) -> Ribbon {
         Ribbon::of(&self.looked, self.source.geometry().size_bytes)
@@ -129,36 +166,55 @@ impl Bench {
         let source = self.workshop.source(&order.source)?;
         let geometry = source.geometry();
         let candidate = self.workshop.candidate(&order.target, order.new_size, geometry.logical_sector)?;
-        if let Some(stop) = candidate.stops(&source, geometry.size_bytes).into_iter().next() {
+        let needed = if order.fit.is_some() { 0 } else { geometry.size_bytes };
+        if let Some(stop) = candidate.stops(&source, needed).into_iter().next() {
             return Err(stop);
         }
         let looked = Looked::at(&source);
-        let here = Side { key: source.key(), size_bytes: geometry.size_bytes, sector: geometry.logical_sector };
-        let there = Side { key: candidate.key(), size_bytes: candidate.geometry().size_bytes, sector: candidate.geometry().logical_sector };
-        let mut plan = plan::exact(&looked.table, &here, &there, order.ids, random)?;
+        let side = |key, geometry: badger_drive::Geometry| Side {
+            key,
+            size_bytes: geometry.size_bytes,
+            sector: geometry.logical_sector,
+            physical: geometry.physical_sector,
+        };
+        let (here, there) = (side(source.key(), geometry), side(candidate.key(), candidate.geometry()));
+        let surveyed = if order.used.is_some() || order.fit.is_some() { volumes::survey(&source, &looked) } else { Vec::new() };
+        let (mut parts, mut whole) = (Vec::new(), Vec::new());
+        let mut plan = match &order.fit {
+            None => plan::exact(&looked.table, &here, &there, order.ids, random)?,
+            Some(rules) => {
+                parts = volumes::parts(&looked.table, &surveyed, there.sector);
+                let fitted = fitted(&looked, &parts, &surveyed, (&here, &there), order, rules)?;
+                whole = fitted.1;
+                fitted.0
+            }
+        };
         let past = Journal::peek(&ledger::journals_beside(&self.ledger), &here.key, &there.key)
             .map_err(|error| Refusal::new("journal", format!("the journal of the unfinished run: {error}")))?;
         let mut unfinished = None;
         if let Some((begun, job, past)) = past.filter(|_| !order.restart) {
-            let rest = begun.sparing.as_ref().map(|sparing| sparing.rest);
-            if begun.source != plan.source || begun.target != plan.target || begun.ids != plan.ids || rest != order.used {
+            let spared = |plan: &Plan| plan.sparing.as_ref().map(|sparing| sparing.rest);
+            let rest = if order.fit.is_some() { spared(&plan) } else { order.used };
+            if begun.source != plan.source || begun.target != plan.target || begun.ids != plan.ids || begun.fit != plan.fit || spared(&begun) != rest
+            {
                 let text = "an unfinished run between these two drives was begun with other options: give the same ones, or --restart to begin anew";
                 return Err(Refusal::new("run-differs", text));
             }
             plan = begun;
             unfinished = Some((past, job));
         }
-        let mut whole = Vec::new();
-        if let Some(rest) = order.used.filter(|_| unfinished.is_none()) {
-            let surveyed = volumes::survey(&source, &looked);
+        if let Some(rest) = order.used.filter(|_| unfinished.is_none() && order.fit.is_none()) {
             let (needed, spared) = volumes::needed(&surveyed, geometry.size_bytes);
             plan.spare(&needed, Sparing { volumes: spared, rest });
-            whole = surveyed;
+            whole = hazard::of_whole_volumes(&surveyed);
         }
-        let mut hazards = hazard::of_clone(&self.workshop, &source, &looked, &candidate, &plan);
-        hazards.extend(hazard::of_whole_volumes(&whole));
+        let standing = hazard::of_pair(&self.workshop, &source, &looked, &candidate, order.ids);
+        let mut hazards = standing.clone();
+        hazards.extend(hazard::of_plan(&looked, &plan));
+        hazards.extend(whole);
         hazards.sort_by_key(|hazard| hazard.level);
-        Ok(Prepared { order: order.clone(), source, looked, candidate, plan, hazards, unfinished })
+        let references = if order.fit.is_some() { references::find(&looked.table, &surveyed, &plan) } else { Vec::new() };
+        Ok(Prepared { order: order.clone(), source, looked, candidate, plan, hazards, unfinished, surveyed, parts, references, standing })
     }
 
     /// Releases the target by its tail and runs the plan to its end.
@@ -166,7 +222,17 @@ impl Bench {
     /// # Errors
     /// A refusal; then nothing was written.
     pub fn run(&self, prepared: Prepared, tail: &str, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
-        let Prepared { order, source, looked, candidate, plan, .. } = prepared;
+        let Prepared { order, source, looked, candidate, plan: asked, surveyed, .. } = prepared;
+        let mut plan = asked.clone();
+        if !plan.recasts.is_empty() {
+            observer.event(&Event::Phase { phase: Phase::Shape, total: 0, done: 0 });
+            plan.moves.retain(|step| step.volume.is_none());
+        }
+        let image = Image::of(&source, &mut plan, &surveyed)?;
+        if asked.is_spelled_out() && asked != plan {
+            let text = "the source is not as it was when the unfinished run began: begin anew with --restart";
+            return Err(Refusal::new("source-changed", text));
+        }
         let ledger = self.open_ledger().map_err(|error| ledger_refusal(&error))?;
         let source_facts = DriveFacts::new(source.identity(), source.geometry(), Ribbon::of(&looked, source.geometry().size_bytes));
         let target_facts = DriveFacts::new(candidate.identity(), candidate.geometry(), Ribbon::planned(&plan, &source_facts.ribbon));
@@ -181,11 +247,10 @@ impl Bench {
         if resumed > 0 {
             ledger.note(run_id, &format!("gone on with at {}", badger_drive::size::human(resumed))).map_err(|error| ledger_refusal(&error))?;
         }
-        let record =
-            Record { rates: Rates::new(plan.source.size_bytes), phase: None, ledger, run: run_id, sector: u64::from(plan.source.sector), noted: 0 };
+        let record = Record { rates: Rates::new(plan.size()), phase: None, ledger, run: run_id, sector: u64::from(plan.source.sector), noted: 0 };
         let recorder = Recorder { record: Mutex::new(record), outer: observer };
         let started = ledger::now();
-        let mut report = run::start(Run { source, target, journal, control, observer: &recorder, clock, again: order.again })?;
+        let mut report = run::start(Run { source, image, target, journal, control, observer: &recorder, clock, again: order.again })?;
         let Record { rates, mut ledger, .. } = recorder.record.into_inner().expect("recorder lock");
         let row = ledger.job(job).ok().flatten();
         let sheet = SheetData {
@@ -222,6 +287,42 @@ impl Bench {
         let job = ledger.new_job(&order.ticket, &order.customer, &order.technician, &plan.source.key, &plan.target.key);
         Journal::begin(&dir, plan, job.map_err(|error| ledger_refusal(&error))?).map_err(failed)
     }
+}
+
+/// The plan by rules, and what is to be known of volumes that are copied whole.
+fn fitted(
+    looked: &Looked,
+    parts: &[Part],
+    surveyed: &[Surveyed],
+    sides: (&Side, &Side),
+    order: &Order,
+    rules: &Rules,
+) -> Result<(Plan, Vec<Hazard>), Refusal> {
+    let mut plan = fit::plan(&looked.table, parts, sides, order.ids, rules, random)?;
+    let shown = |volume: &&Surveyed| plan.recasts.iter().any(|recast| recast.number == volume.number);
+    let used = |volume: &Surveyed| volume.survey().map_or(volume.len, badger_fs::Survey::used);
+    let mut volumes: Vec<InUse> = surveyed
+        .iter()
+        .filter(shown)
+        .map(|volume| InUse { number: volume.number, start: volume.start, len: volume.len, used: used(volume) })
+        .collect();
+    let mut whole = Vec::new();
+    if let Some(rest) = order.used {
+        let (needed, spared) = volumes::needed(surveyed, sides.0.size_bytes);
+        volumes.extend(
+            spared.into_iter().filter(|one| !plan.left_out.contains(&one.number) && !plan.recasts.iter().any(|recast| recast.number == one.number)),
+        );
+        volumes.sort_by_key(|volume| volume.number);
+        plan.spare(&needed, Sparing { volumes, rest });
+        whole = hazard::of_whole_volumes(surveyed);
+    } else if !volumes.is_empty() {
+        plan.sparing = Some(Sparing { volumes, rest: REST });
+    }
+    // Whoever wonders why a volume does not change is told.
+    if whole.is_empty() && (rules.auto || rules.each.iter().any(|rule| rule.what != badger_layout::rules::What::Out)) {
+        whole = hazard::of_unchanging(looked, parts, &plan);
+    }
+    Ok((plan, whole))
 }
 
 /// So many unreadable places are noted one by one; the report lists them all.

@@ -57,8 +57,8 @@ impl Ribbon {
     pub fn planned(plan: &Plan, source: &Self) -> Self {
         let sector = u64::from(plan.target.sector);
         let parts = source.parts.iter().filter_map(|part| {
-            let planned = plan.partitions.iter().find(|planned| planned.number == part.number)?;
-            Some(Part { start: planned.start * sector, len: planned.sectors * sector, ..part.clone() })
+            let planned = plan.planned(part.number)?;
+            Some(Part { number: planned.number, start: planned.start * sector, len: planned.sectors * sector, ..part.clone() })
         });
         Self { size: plan.target.size_bytes, table: plan.kind.word().into(), parts: parts.collect() }
     }

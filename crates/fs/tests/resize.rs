@@ -158,7 +158,10 @@ fn fat(options: &[&str], mib: u64, pieces: usize, piece: usize) -> (tempfile::Te
     copy(&all, "::/Counts");
     let gone: Vec<String> = (0..pieces).step_by(2).map(|number| format!("::/Counts/filler {number:04}.csv")).collect();
     run(&[&["mdel", "-i", image], gone.iter().map(String::as_str).collect::<Vec<_>>().as_slice()].concat());
-    copy(&[data.path().join("a rehearsal recording with a long name.wav").display().to_string(), data.path().join("empty.txt").display().to_string()], "::/Counts/deep");
+    copy(
+        &[data.path().join("a rehearsal recording with a long name.wav").display().to_string(), data.path().join("empty.txt").display().to_string()],
+        "::/Counts/deep",
+    );
     (dir, path)
 }
 

@@ -1,16 +1,19 @@
 //! Partition tables and plans.
 //!
 //! [`table::read`] takes any drive and says what divides it, with every fault it finds. [`plan::exact`] says, as plain
-//! data, what a clone will put where. Nothing here writes to a drive.
+//! data, what a clone will put where; [`fit::plan`] does so for a target of another size, sector or table. Nothing here writes to a drive.
 
 pub mod apm;
+pub mod fit;
 pub mod gpt;
 pub mod guid;
 pub mod mbr;
 pub mod plan;
+pub mod rules;
 pub mod table;
 pub mod types;
 
 pub use guid::Guid;
 pub use plan::Plan;
+pub use rules::Rules;
 pub use table::{Kind, Partition, Problem, Table};

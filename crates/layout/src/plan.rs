@@ -16,11 +16,30 @@ pub enum Ids {
 }
 
 /// What a plan does with a partition.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Fit {
     /// Same size.
+    #[default]
     Keep,
+    /// A larger one.
+    Stretch,
+    /// A smaller one.
+    Squeeze,
+    /// It stays behind.
+    LeaveOut,
+}
+
+impl Fit {
+    /// The word for a screen.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Keep => "keep",
+            Self::Stretch => "stretch",
+            Self::Squeeze => "squeeze",
+            Self::LeaveOut => "leave out",
+        }
+    }
 }
 
 /// What becomes of the places on the target that nothing is copied to.
@@ -78,17 +97,40 @@ pub struct Side {
     pub size_bytes: u64,
     /// Bytes a sector has.
     pub sector: u32,
+    /// Bytes the drive writes in one go; 0 where nobody asked.
+    #[serde(default)]
+    pub physical: u32,
 }
 
 /// A stretch of bytes that is copied.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Move {
-    /// First byte on the source.
+    /// First byte on the source; where a volume is shown anew, the same as `to`.
     pub from: u64,
     /// First byte on the target.
     pub to: u64,
     /// Bytes.
     pub len: u64,
+    /// Number of the partition of which this is a stretch as it is shown anew; `None` for bytes as they are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub volume: Option<u32>,
+}
+
+/// A volume that is shown anew, with another size, at another place or on other sectors, while it is copied.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Recast {
+    /// Number of its partition on the source.
+    pub number: u32,
+    /// First byte on the source.
+    pub from: u64,
+    /// Bytes of its partition there.
+    pub from_len: u64,
+    /// First byte on the target.
+    pub to: u64,
+    /// Bytes of its partition there.
+    pub len: u64,
+    /// Bytes in use.
+    pub used: u64,
 }
 
 /// Bytes on the target that come from the plan and not from the source.
@@ -106,7 +148,7 @@ pub struct Patch {
 /// A partition as it will be.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Planned {
-    /// Number on both sides.
+    /// Number on the target.
     pub number: u32,
     /// First sector on the target.
     pub start: u64,
@@ -119,7 +161,11 @@ pub struct Planned {
     /// Identifier.
     pub id: String,
     /// What is done with it.
+    #[serde(default)]
     pub fit: Fit,
+    /// Number on the source; `None` in a clone as it is, and for what only holds logical partitions.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<u32>,
 }
 
 /// What a run will do, whole.
@@ -146,13 +192,22 @@ pub struct Plan {
     /// Set where only what is in use is copied.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sparing: Option<Sparing>,
+    /// The rules it was made by, where partitions do not simply stay as they are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fit: Option<String>,
+    /// Volumes that are shown anew.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub recasts: Vec<Recast>,
+    /// Partitions of the source that stay behind.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left_out: Vec<u32>,
 }
 
 /// Size of the stretches at both ends of a target where old tables can stand, in bytes.
 pub const EDGE: u64 = 1 << 20;
 
 /// The partitions of a table as a plan keeps them.
-fn planned(partitions: &[Partition]) -> Vec<Planned> {
+pub(crate) fn planned(partitions: &[Partition]) -> Vec<Planned> {
     let keep = |partition: &Partition| Planned {
         number: partition.number,
         start: partition.start,
@@ -161,6 +216,7 @@ fn planned(partitions: &[Partition]) -> Vec<Planned> {
         name: partition.name.clone(),
         id: partition.id.clone(),
         fit: Fit::Keep,
+        from: None,
     };
     partitions.iter().map(keep).collect()
 }
@@ -176,12 +232,12 @@ pub fn exact(table: &Table, source: &Side, target: &Side, ids: Ids, mut random: 
         let short = badger_drive::size::thousands(source.size_bytes - target.size_bytes);
         return Err(Refusal::new(
             "target-too-small",
-            format!("the target is {short} bytes smaller than the source; an exact clone needs at least its size"),
+            format!("the target is {short} bytes smaller than the source; a clone as it is needs at least its size; --fit auto squeezes it"),
         ));
     }
     if source.sector != target.sector && (table.kind != Kind::None || !table.partitions.is_empty()) {
         let text = format!(
-            "the source counts in sectors of {} bytes, the target in {}: the copied table would mean other places",
+            "the source counts in sectors of {} bytes, the target in {}: the copied table would mean other places; --fit auto sets it right",
             source.sector, target.sector
         );
         return Err(Refusal::new("sector-differs", text));
@@ -224,49 +280,113 @@ pub fn exact(table: &Table, source: &Side, target: &Side, ids: Ids, mut random: 
         _ => {}
     }
     patches.sort_by_key(|patch| patch.at);
-    let head = EDGE.min(source.size_bytes);
-    let mut moves = vec![Move { from: head, to: head, len: source.size_bytes - head }, Move { from: 0, to: 0, len: head }];
-    moves.retain(|step| step.len > 0);
-    let mut cleared = vec![(0, EDGE.min(target.size_bytes))];
-    if target.size_bytes > EDGE {
-        let last = target.size_bytes.saturating_sub(EDGE).max(EDGE);
-        cleared.push((last, target.size_bytes - last));
-    }
-    Ok(Plan {
+    let mut plan = Plan {
         source: source.clone(),
         target: target.clone(),
         ids,
         kind: table.kind,
         disk_id: result.0,
         partitions: result.1,
-        moves,
+        moves: vec![Move { from: 0, to: 0, len: source.size_bytes, volume: None }],
         patches,
-        cleared,
+        cleared: ends(target.size_bytes),
         sparing: None,
-    })
+        fit: None,
+        recasts: Vec::new(),
+        left_out: Vec::new(),
+    };
+    plan.order();
+    Ok(plan)
+}
+
+/// Both ends of a drive of `size` bytes, where old tables can stand: start and length.
+pub(crate) fn ends(size: u64) -> Vec<(u64, u64)> {
+    let mut cleared = vec![(0, EDGE.min(size))];
+    if size > EDGE {
+        let last = size.saturating_sub(EDGE).max(EDGE);
+        cleared.push((last, size - last));
+    }
+    cleared
 }
 
 /// What is not in use is left out in whole blocks of so many bytes; proofs and journals count in the same.
 pub const BLOCK: u64 = 1 << 20;
 
 impl Plan {
-    /// Leaves out of an exact plan every block in which nothing is needed. `needed` counts in bytes of the source.
-    pub fn spare<V: Clone + PartialEq>(&mut self, needed: &Extents<V>, sparing: Sparing) {
-        let mut blocks: Extents<()> = Extents::new();
-        for (range, _) in needed.iter() {
-            blocks.set(range.start / BLOCK * BLOCK..range.end.div_ceil(BLOCK) * BLOCK, ());
+    /// Bytes over which the plan counts, hashes and proves: as many as the source has for a clone as it is, else those of
+    /// the target.
+    pub fn size(&self) -> u64 {
+        if self.fit.is_some() { self.target.size_bytes } else { self.source.size_bytes }
+    }
+
+    /// Puts the moves into the order of the target, in whole blocks; the start of the drive comes last, so that a
+    /// broken-off copy does not look whole.
+    pub fn order(&mut self) {
+        self.moves.retain(|step| step.len > 0);
+        self.moves.sort_by_key(|step| step.to);
+        let mut out = Vec::with_capacity(self.moves.len() + 1);
+        let mut head = Vec::new();
+        for step in self.moves.drain(..) {
+            let inside = EDGE.saturating_sub(step.to).min(step.len);
+            let after = Move { from: step.from + inside, to: step.to + inside, len: step.len - inside, ..step.clone() };
+            head.extend((inside > 0).then_some(Move { len: inside, ..step }));
+            out.extend((after.len > 0).then_some(after));
         }
-        let spared = self.moves.iter().flat_map(|step| {
-            let inside = blocks.within(step.from..step.from + step.len);
-            inside.map(|(range, ())| Move { from: range.start, to: step.to + (range.start - step.from), len: range.end - range.start })
-        });
-        self.moves = spared.collect();
+        out.append(&mut head);
+        self.moves = out;
+    }
+
+    /// Leaves out every block of the target to which nothing is copied that is needed. `needed` counts in bytes of the
+    /// source; volumes that are shown anew know by themselves.
+    pub fn spare<V: Clone + PartialEq>(&mut self, needed: &Extents<V>, sparing: Sparing) {
+        let mut spared = Vec::new();
+        for step in self.moves.drain(..) {
+            if step.volume.is_some() {
+                spared.push(step);
+                continue;
+            }
+            let mut blocks: Extents<()> = Extents::new();
+            for (range, _) in needed.within(step.from..step.from + step.len) {
+                let (start, end) = (range.start - step.from + step.to, range.end - step.from + step.to);
+                blocks.set(start / BLOCK * BLOCK..end.div_ceil(BLOCK) * BLOCK, ());
+            }
+            let inside = blocks.within(step.to..step.to + step.len);
+            spared.extend(inside.map(|(range, ())| Move {
+                from: step.from + (range.start - step.to),
+                to: range.start,
+                len: range.end - range.start,
+                volume: None,
+            }));
+        }
+        self.moves = spared;
+        self.order();
         self.sparing = Some(sparing);
     }
 
-    /// What is read from the source, in order of place: first byte and length.
+    /// Takes in what of a volume that is shown anew must be copied, in bytes from its start on.
+    pub fn take<V: Clone + PartialEq>(&mut self, recast: &Recast, needed: &Extents<V>) {
+        let mut blocks: Extents<()> = Extents::new();
+        for (range, _) in needed.iter() {
+            blocks.set((recast.to + range.start) / BLOCK * BLOCK..(recast.to + range.end).div_ceil(BLOCK) * BLOCK, ());
+        }
+        let inside = blocks.within(recast.to..recast.to + recast.len);
+        self.moves.extend(inside.map(|(range, ())| Move {
+            from: range.start,
+            to: range.start,
+            len: range.end - range.start,
+            volume: Some(recast.number),
+        }));
+        self.order();
+    }
+
+    /// Whether it is known what must be copied of every volume that is shown anew.
+    pub fn is_spelled_out(&self) -> bool {
+        self.recasts.iter().all(|recast| self.moves.iter().any(|step| step.volume == Some(recast.number)))
+    }
+
+    /// What is copied, in order of its place on the target: first byte and length.
     pub fn stretches(&self) -> Vec<(u64, u64)> {
-        let mut all: Vec<(u64, u64)> = self.moves.iter().map(|step| (step.from, step.len)).collect();
+        let mut all: Vec<(u64, u64)> = self.moves.iter().map(|step| (step.to, step.len)).collect();
         all.sort_unstable();
         let mut out: Vec<(u64, u64)> = Vec::new();
         for (start, len) in all {
@@ -278,16 +398,31 @@ impl Plan {
         out
     }
 
-    /// Bytes that are read from the source.
+    /// Bytes that are copied; of volumes that are shown anew what is in use, until more is known.
     pub fn bytes(&self) -> u64 {
-        self.moves.iter().map(|step| step.len).sum()
+        let moved: u64 = self.moves.iter().map(|step| step.len).sum();
+        if self.is_spelled_out() { moved } else { moved + self.recasts.iter().map(|recast| recast.used).sum::<u64>() }
+    }
+
+    /// The number that a partition of the source has on the target; 0 where it stays behind.
+    pub fn number_after(&self, number: u32) -> u32 {
+        if self.fit.is_none() {
+            return number;
+        }
+        self.partitions.iter().find(|planned| planned.from == Some(number)).map_or(0, |planned| planned.number)
+    }
+
+    /// What becomes of a partition of the source.
+    pub fn planned(&self, number: u32) -> Option<&Planned> {
+        self.partitions.iter().find(|planned| planned.from.unwrap_or(planned.number) == number)
     }
 
     /// How far the target is used, in bytes: the least size it must have.
     pub fn reach(&self) -> u64 {
         let moved = self.moves.iter().map(|step| step.to + step.len).max().unwrap_or(0);
         let patched = self.patches.iter().map(|patch| patch.at + patch.bytes.len() as u64).max().unwrap_or(0);
-        moved.max(patched)
+        let shown = self.recasts.iter().map(|recast| recast.to + recast.len).max().unwrap_or(0);
+        moved.max(patched).max(shown)
     }
 
     /// Compares a table read from the target with the plan; the differences, a sentence each.
@@ -305,7 +440,9 @@ impl Plan {
                 None => out.push(format!("partition {} is missing", wanted.number)),
                 // A file system without a table is as long as whatever drive it lies on.
                 Some(_) if wanted.number == 0 => {}
-                Some(partition) if partition != wanted => out.push(format!("partition {} differs from the plan", wanted.number)),
+                Some(partition) if Planned { fit: wanted.fit, from: wanted.from, ..partition.clone() } != *wanted => {
+                    out.push(format!("partition {} differs from the plan", wanted.number))
+                }
                 Some(_) => {}
             }
         }

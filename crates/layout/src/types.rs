@@ -167,6 +167,62 @@ fn gpt(guid: &Guid) -> &'static str {
     GPT.iter().find(|(text, _)| Guid::parse(text).as_ref() == Some(guid)).map_or("unknown type", |(_, meaning)| meaning)
 }
 
+fn known(text: &str) -> Guid {
+    Guid::parse(text).unwrap_or_default()
+}
+
+/// Hidden from systems, and without a drive letter: attribute bits of a GPT entry.
+const HIDDEN: u64 = 1 << 62;
+const NO_LETTER: u64 = 1 << 63;
+/// The platform needs it: another attribute bit.
+const REQUIRED: u64 = 1;
+
+/// The GPT type, and the attribute bits, that mean what an MBR type means.
+pub fn gpt_of(code: u8) -> (Guid, u64) {
+    let data = "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7";
+    let (text, attributes) = match code {
+        0xef => ("C12A7328-F81F-11D2-BA4B-00A0C93EC93B", 0),
+        0x27 => ("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC", REQUIRED | NO_LETTER),
+        0x12 | 0xde => (data, HIDDEN | NO_LETTER),
+        0x11 | 0x14 | 0x16 | 0x17 | 0x1b | 0x1c | 0x1e => (data, HIDDEN),
+        0x82 => ("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F", 0),
+        0x83 => ("0FC63DAF-8483-4772-8E79-3D69D8477DE4", 0),
+        0x8e => ("E6D6D379-F507-44C2-A23C-238F2A3DF928", 0),
+        0xfd => ("A19D880F-05FC-4D3B-A006-743F0F84911E", 0),
+        0xe8 => ("CA7D7CCB-63ED-4C53-861C-1742536059CC", 0),
+        0xea => ("BC13C2FF-59E6-4262-A352-B275FD6F7172", 0),
+        0x41 => ("9E1A2D38-C612-4316-AA26-8B49521E5A8B", 0),
+        0xa5 => ("516E7CB4-6ECF-11D6-8FF8-00022D09712B", 0),
+        0xa6 => ("824CC7A0-36A8-11E3-890A-952519AD3F61", 0),
+        0xaf => ("48465300-0000-11AA-AA11-00306543ECAC", 0),
+        0xab => ("426F6F74-0000-11AA-AA11-00306543ECAC", 0),
+        _ => (data, 0),
+    };
+    (known(text), attributes)
+}
+
+/// The MBR type that means what a GPT type means; `content` is the type by what is in the partition, 0 where nobody knows.
+pub fn mbr_of(guid: &Guid, content: u8, attributes: u64) -> u8 {
+    match gpt(guid) {
+        "EFI system" => 0xef,
+        "Windows recovery" => 0x27,
+        "Linux swap" => 0x82,
+        "Linux RAID" => 0xfd,
+        "Linux LVM" => 0x8e,
+        "LUKS" => 0xe8,
+        "extended boot loader" => 0xea,
+        "PReP boot" => 0x41,
+        "FreeBSD data" => 0xa5,
+        "OpenBSD data" => 0xa6,
+        "HFS+" | "APFS" => 0xaf,
+        "Apple boot" => 0xab,
+        word if word.starts_with("Linux") => 0x83,
+        "basic data" if attributes & HIDDEN != 0 && matches!(content, 0x01 | 0x04 | 0x06 | 0x07 | 0x0b | 0x0c | 0x0e) => content | 0x10,
+        _ if content != 0 => content,
+        _ => 0xda,
+    }
+}
+
 fn apm(name: &str) -> &'static str {
     match name {
         "Apple_partition_map" => "the map itself",

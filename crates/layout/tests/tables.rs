@@ -179,7 +179,7 @@ fn an_empty_drive_has_nothing() {
 
 fn side(path: &Path) -> Side {
     let size_bytes = fs::metadata(path).unwrap().len();
-    Side { key: path.display().to_string(), size_bytes, sector: 512 }
+    Side { key: path.display().to_string(), size_bytes, sector: 512, physical: 512 }
 }
 
 /// Carries a plan out the simplest way there is.
@@ -290,7 +290,7 @@ proptest! {
         let table = table::read(&MemoryMedium::new(bytes, sector));
         prop_assert!(table.partitions.len() <= 4 + 256 + (1 << 20) / 128);
         table.data_partitions();
-        let side = Side { key: "a".into(), size_bytes: len as u64, sector };
+        let side = Side { key: "a".into(), size_bytes: len as u64, sector, physical: sector };
         let _ = plan::exact(&table, &side, &Side { size_bytes: len as u64 * 2, ..side.clone() }, Ids::Fresh, || [3; 16]);
     }
 

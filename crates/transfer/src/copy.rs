@@ -2,11 +2,12 @@
 
 use crate::Control;
 use crate::events::{Event, Observer};
+use crate::image::Image;
 use crate::journal::{Journal, Record};
 use crate::tree::{self, Hash, LEAF};
 use badger_drive::buffer::{Buffer, Pool, is_zero};
 use badger_drive::clock::Clock;
-use badger_drive::{ReadError, Source, Target, WriteError};
+use badger_drive::{Medium, ReadError, Source, Target, WriteError};
 use badger_layout::Plan;
 use badger_layout::plan::{Patch, Rest};
 use std::io;
@@ -46,6 +47,8 @@ pub struct Context<'a> {
     pub plan: &'a Plan,
     /// From where.
     pub source: &'a Source,
+    /// What the target is to hold, read from there.
+    pub image: &'a Image,
     /// To where.
     pub target: &'a Target,
     /// Obeyed.
@@ -98,8 +101,8 @@ pub struct Tally {
 }
 
 enum Piece {
-    Data { from: u64, to: u64, len: usize, buffer: Buffer, lost: Vec<(u64, u64)> },
-    Zero { from: u64, to: u64, len: u64 },
+    Data { to: u64, len: usize, buffer: Buffer, lost: Vec<(u64, u64)> },
+    Zero { to: u64, len: u64 },
 }
 
 /// A piece with the hashes of its leaves; all zero stands for a leaf of zeroes.
@@ -111,14 +114,24 @@ struct Hashed {
     zero: Vec<bool>,
 }
 
-/// The hash as it is noted: all zero for a whole leaf of zeroes.
-pub fn noted(bytes: &[u8]) -> Hash {
-    if bytes.len() as u64 == LEAF && is_zero(bytes) { [0; 32] } else { tree::leaf(bytes) }
+/// The hash as it is noted for a leaf of a drive of `size` bytes: all zero for a whole leaf of zeroes. Where `bytes` are
+/// only the beginning of the leaf, zeroes follow.
+pub fn noted(leaf: u64, bytes: &[u8], size: u64) -> Hash {
+    let whole = LEAF.min(size.saturating_sub(leaf * LEAF)) as usize;
+    if whole as u64 == LEAF && is_zero(bytes) {
+        [0; 32]
+    } else if bytes.len() < whole {
+        let mut padded = vec![0; whole];
+        padded[..bytes.len()].copy_from_slice(bytes);
+        tree::leaf(&padded)
+    } else {
+        tree::leaf(bytes)
+    }
 }
 
 /// Reads a stretch whatever it takes: what fails is read again in halves down to the sector; sectors that stay
 /// unreadable are filled with zeroes and named in `lost`.
-pub fn read_hard(source: &Source, offset: u64, buf: &mut [u8], lost: &mut Vec<(u64, u64)>) -> Result<(), String> {
+pub fn read_hard(source: &dyn Medium, offset: u64, buf: &mut [u8], lost: &mut Vec<(u64, u64)>) -> Result<(), String> {
     let sector = u64::from(source.geometry().logical_sector);
     let failed_at = match source.read_at(offset, buf) {
         Ok(()) => return Ok(()),
@@ -154,12 +167,12 @@ struct Reader<'a> {
 }
 
 impl Reader<'_> {
-    /// How many whole leaves from `from` on are known to be zero and carry no change of the plan.
-    fn zero_leaves(&self, from: u64, to: u64, rest: u64) -> u64 {
+    /// How many whole leaves from `to` on are known to be zero and carry no change of the plan.
+    fn zero_leaves(&self, to: u64, rest: u64) -> u64 {
         let untouched =
             self.context.plan.patches.iter().filter(|patch| patch.at + patch.bytes.len() as u64 > to).map(|patch| patch.at.saturating_sub(to)).min();
         let max = rest.min(untouched.unwrap_or(rest)) / LEAF * LEAF;
-        if max == 0 { 0 } else { self.context.source.zero_run(from, max) / LEAF * LEAF }
+        if max == 0 { 0 } else { self.context.image.zero_run(to, max) / LEAF * LEAF }
     }
 
     fn read(&self, out: &SyncSender<Piece>) -> Result<(), Break> {
@@ -174,16 +187,16 @@ impl Reader<'_> {
                 if self.abort.load(Ordering::Relaxed) {
                     return Ok(());
                 }
-                let (from, to, rest) = (step.from + at, step.to + at, step.len - at);
-                let zero = self.zero_leaves(from, to, rest);
+                let (to, rest) = (step.to + at, step.len - at);
+                let zero = self.zero_leaves(to, rest);
                 let piece = if zero > 0 {
                     at += zero;
-                    Piece::Zero { from, to, len: zero }
+                    Piece::Zero { to, len: zero }
                 } else {
                     let len = rest.min(CHUNK);
                     at += len;
                     self.context.control.hold_back(len, self.context.clock);
-                    self.data(from, to, len as usize)?
+                    self.data(to, len as usize)?
                 };
                 if out.send(piece).is_err() {
                     return Ok(());
@@ -193,11 +206,11 @@ impl Reader<'_> {
         Ok(())
     }
 
-    fn data(&self, from: u64, to: u64, len: usize) -> Result<Piece, Break> {
+    fn data(&self, to: u64, len: usize) -> Result<Piece, Break> {
         let mut buffer = self.pool.take();
         let mut lost = Vec::new();
-        match read_hard(self.context.source, from, &mut buffer[..len], &mut lost) {
-            Ok(()) => Ok(Piece::Data { from, to, len, buffer, lost }),
+        match read_hard(self.context.image, to, &mut buffer[..len], &mut lost) {
+            Ok(()) => Ok(Piece::Data { to, len, buffer, lost }),
             Err(why) => {
                 self.pool.give(buffer);
                 Err(Break::SourceGone(why))
@@ -208,15 +221,15 @@ impl Reader<'_> {
 
 fn hash(context: &Context, mut piece: Piece) -> Hashed {
     let (mut leaves, mut patched, mut zero) = (Vec::new(), Vec::new(), Vec::new());
-    if let Piece::Data { from, to, len, buffer, .. } = &mut piece {
-        for (leaf, bytes) in buffer[..*len].chunks_mut(LEAF as usize).enumerate() {
-            let (source_at, target_at) = (*from + leaf as u64 * LEAF, *to + leaf as u64 * LEAF);
-            let hash = noted(bytes);
+    let size = context.plan.size();
+    if let Piece::Data { to, len, buffer, .. } = &mut piece {
+        for (bytes, leaf) in buffer[..*len].chunks_mut(LEAF as usize).zip(*to / LEAF..) {
+            let hash = noted(leaf, bytes, size);
             let mut is_zero = hash == [0; 32];
-            if context.apply_patches(target_at, bytes) {
-                let expected = noted(bytes);
+            if context.apply_patches(leaf * LEAF, bytes) {
+                let expected = noted(leaf, bytes, size);
                 is_zero = expected == [0; 32];
-                patched.push((source_at / LEAF, expected));
+                patched.push((leaf, expected));
             }
             leaves.push(hash);
             zero.push(is_zero);
@@ -275,30 +288,30 @@ impl Writer<'_> {
 
     fn take(&mut self, hashed: Hashed, pool: &Pool) -> Result<(), Break> {
         let Hashed { piece, leaves, patched, zero } = hashed;
-        let (from, len) = match piece {
-            Piece::Zero { from, to, len } => {
+        let (to, len) = match piece {
+            Piece::Zero { to, len } => {
                 self.zero(to, len)?;
-                (from, len)
+                (to, len)
             }
-            Piece::Data { from, to, len, buffer, lost } => {
+            Piece::Data { to, len, buffer, lost } => {
                 let written = self.data(to, &buffer[..len], &zero);
                 pool.give(buffer);
                 written?;
                 if leaves.iter().any(|hash| *hash != [0; 32]) {
-                    self.journal.note_leaves(from / LEAF, &leaves)?;
+                    self.journal.note_leaves(to / LEAF, &leaves)?;
                 }
                 for (start, len) in lost {
                     self.context.observer.event(&Event::Lost { start, len });
                     self.tally.lost.push((start, len));
                     self.unmarked_lost.push((start, len));
                 }
-                (from, len as u64)
+                (to, len as u64)
             }
         };
         self.tally.patched.extend(patched.iter().copied());
         self.unmarked_patched.extend(patched);
         self.tally.done += len;
-        self.context.observer.event(&Event::Moved { start: from, len, at: self.context.seconds() });
+        self.context.observer.event(&Event::Moved { start: to, len, at: self.context.seconds() });
         if self.since_flush >= FLUSH_BYTES || self.context.clock.now() >= self.flushed_at + FLUSH_AFTER {
             self.mark()?;
         }

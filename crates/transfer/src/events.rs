@@ -6,6 +6,8 @@ use serde::Serialize;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Phase {
+    /// Showing volumes anew and going over what comes out; nothing is written yet.
+    Shape,
     /// Taking old tables off the target.
     Clear,
     /// Copying.
@@ -22,6 +24,7 @@ impl Phase {
     /// The word for a screen.
     pub fn word(self) -> &'static str {
         match self {
+            Self::Shape => "going over the plan",
             Self::Clear => "clearing",
             Self::Copy => "copying",
             Self::Prove => "reading back",
@@ -46,7 +49,7 @@ pub enum Event {
     },
     /// A stretch was dealt with.
     Moved {
-        /// Its start on the source.
+        /// Its start on the target.
         start: u64,
         /// Its length.
         len: u64,
@@ -55,7 +58,7 @@ pub enum Event {
     },
     /// A stretch of the source could not be read.
     Lost {
-        /// Its start on the source.
+        /// Its start on the target.
         start: u64,
         /// Its length.
         len: u64,

@@ -6,7 +6,7 @@ use crate::report::{Line, Verdict};
 use badger_drive::Source;
 use badger_drive::buffer::Buffer;
 use badger_drive::size::{human, thousands};
-use badger_fs::tree::{DEEPEST, Entry, Node, NodeKind};
+use badger_fs::tree::{DEEPEST, Node, NodeKind};
 use badger_fs::{FileSystem, Finding};
 use badger_layout::plan::{InUse, Sparing};
 use std::collections::HashSet;
@@ -18,8 +18,14 @@ const GROUP: usize = 4096;
 /// So many differences are named.
 const MOST_NAMED: usize = 50;
 
-/// A stream to be read: the path, its node, the name of the stream, and where it begins.
-type Wanted = (String, Node, String, u64);
+/// A stream to be read: the path, its node on both sides, the name of the stream, and where it begins.
+struct Wanted {
+    path: String,
+    there: Node,
+    here: Node,
+    stream: String,
+    begin: u64,
+}
 
 struct Pair<'a> {
     context: &'a Context<'a>,
@@ -47,16 +53,22 @@ pub fn prove(context: &Context, sparing: &Sparing) -> Result<Vec<Line>, Break> {
 fn prove_volume(context: &Context, volume: &InUse) -> Result<Line, Break> {
     let name = badger_fs::recognise(&**context.source, volume.start, volume.len)
         .map_or_else(|| format!("partition {}", volume.number), |found| crate::volumes::name(volume.number, &found));
-    let place = context.plan.partitions.iter().find(|planned| planned.number == volume.number && planned.number != 0);
-    let at = place.map_or(volume.start, |planned| planned.start * u64::from(context.plan.target.sector));
-    let opened = |drive: &Source, start| badger_fs::open(drive, start, volume.len);
-    let (there, here) = match (opened(context.source, volume.start), opened(&context.target.as_source(), at)) {
+    let place = context.plan.planned(volume.number).filter(|planned| planned.number != 0 || context.plan.fit.is_some());
+    let (at, len) = place.map_or((volume.start, volume.len), |planned| planned.place(context.plan.target.sector));
+    let opened = |drive: &Source, start, len| badger_fs::open(drive, start, len);
+    let (there, here) = match (opened(context.source, volume.start, volume.len), opened(&context.target.as_source(), at, len)) {
         (Ok(there), Ok(here)) => (there, here),
         (Err(finding), _) | (_, Err(finding)) => return Ok(Line::new("files", Verdict::Fails, format!("{name}: {}", finding.text))),
     };
     let mut pair = Pair { context, there, here, files: 0, bytes: 0, unread: 0, differ: Vec::new(), count: 0, start: volume.start };
     pair.walk()?;
     Ok(pair.line(&name))
+}
+
+/// Whether two nodes are the same in everything but where they lie.
+fn is_same(a: &Node, b: &Node) -> bool {
+    let facts = |node: &Node| (node.kind, node.size, node.modified, node.accessed, node.created, node.mode, node.owner, node.links, node.attributes);
+    facts(a) == facts(b)
 }
 
 impl Pair<'_> {
@@ -76,28 +88,28 @@ impl Pair<'_> {
         let mut seen = HashSet::from([there.id]);
         let mut waiting = vec![(String::new(), there, here, 0)];
         while let Some((path, there, here, depth)) = waiting.pop() {
-            let (mut first, mut second) = (self.there.list(&there), self.here.list(&here));
-            if first != second {
-                let named = |entries: &[Entry], others: &[Entry]| {
-                    let other = entries.iter().find(|entry| !others.contains(entry));
-                    other.map(|entry| entry.name.shown.clone())
-                };
-                let name = named(&first.entries, &second.entries).or_else(|| named(&second.entries, &first.entries)).unwrap_or_default();
-                self.differs(format!("{path}/{name} is not the same on both sides"));
+            let (first, second) = (self.there.list(&there), self.here.list(&here));
+            if first.findings.iter().map(|finding| finding.code).ne(second.findings.iter().map(|finding| finding.code)) {
+                self.differs(format!("{path}/ is damaged on one side only"));
             }
-            first.entries.retain(|entry| second.entries.contains(entry));
-            second.entries.clear();
+            // A directory keeps its order even where what it names lies elsewhere.
+            let mut others = second.entries.into_iter().peekable();
             for entry in first.entries {
                 let full = format!("{path}/{}", entry.name.shown);
+                let other = others.next_if(|other| other.name == entry.name && is_same(&entry.node, &other.node));
+                let Some(other) = other else {
+                    self.differs(format!("{full} is not the same on both sides"));
+                    others.next_if(|other| other.name == entry.name);
+                    continue;
+                };
                 match entry.node.kind {
                     NodeKind::Directory if depth < DEEPEST && seen.insert(entry.node.id) => {
-                        waiting.push((full, entry.node.clone(), entry.node, depth + 1));
+                        waiting.push((full, entry.node, other.node, depth + 1));
                         continue;
                     }
                     NodeKind::File => {}
                     NodeKind::Link => {
-                        let target = |fs: &dyn FileSystem| fs.link(&entry.node).ok();
-                        if target(&*self.there) != target(&*self.here) {
+                        if self.there.link(&entry.node).ok() != self.here.link(&other.node).ok() {
                             self.differs(format!("{full} leads elsewhere"));
                         }
                         continue;
@@ -108,11 +120,20 @@ impl Pair<'_> {
                 let streams = self.there.streams(&entry.node).unwrap_or_default();
                 for stream in streams.iter().map(|stream| stream.name.shown.as_str()).chain([""]) {
                     let begin = self.there.open(&entry.node, stream).ok().and_then(|content| content.pieces().iter().find_map(|piece| piece.at));
-                    group.push((full.clone(), entry.node.clone(), stream.to_string(), begin.unwrap_or(0)));
+                    group.push(Wanted {
+                        path: full.clone(),
+                        there: entry.node.clone(),
+                        here: other.node.clone(),
+                        stream: stream.to_string(),
+                        begin: begin.unwrap_or(0),
+                    });
                 }
                 if group.len() >= GROUP {
                     self.read(std::mem::take(&mut group))?;
                 }
+            }
+            for more in others {
+                self.differs(format!("{path}/{} is only on the target", more.name.shown));
             }
         }
         self.read(group)
@@ -120,12 +141,13 @@ impl Pair<'_> {
 
     /// Reads a group on both sides at once and compares.
     fn read(&mut self, mut group: Vec<Wanted>) -> Result<(), Break> {
-        group.sort_by_key(|(.., at)| *at);
+        group.sort_by_key(|wanted| wanted.begin);
         let (context, start) = (self.context, self.start);
         let hashes = |fs: &dyn FileSystem, tell: bool| -> Option<Vec<Hashed>> {
             let mut buffer = Buffer::new(STEP);
-            let hash = |(_, node, stream, _): &Wanted| {
-                let hashed = hash(context, fs, node, stream, &mut buffer)?;
+            let hash = |wanted: &Wanted| {
+                let node = if tell { &wanted.here } else { &wanted.there };
+                let hashed = hash(context, fs, node, &wanted.stream, &mut buffer)?;
                 if let Some((bytes, ..)) = hashed.as_ref().ok().filter(|(bytes, ..)| tell && *bytes > 0) {
                     context.observer.event(&Event::Moved { start, len: *bytes, at: context.seconds() });
                 }
@@ -139,8 +161,8 @@ impl Pair<'_> {
             (there.join().expect("the reader does not panic"), here)
         });
         let (Some(there), Some(here)) = (there, here) else { return Err(Break::Stopped) };
-        for (((path, _, stream, _), there), here) in group.iter().zip(there).zip(here) {
-            let name = if stream.is_empty() { path.clone() } else { format!("{path} (stream {stream})") };
+        for ((wanted, there), here) in group.iter().zip(there).zip(here) {
+            let name = if wanted.stream.is_empty() { wanted.path.clone() } else { format!("{} (stream {})", wanted.path, wanted.stream) };
             match (there, here) {
                 (Ok((bytes, first, lost)), Ok((_, second, _))) => {
                     self.bytes += bytes;

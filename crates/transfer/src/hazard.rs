@@ -115,7 +115,15 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
 
 /// Everything to know before a plan is run: the stops first.
 pub fn of_clone(workshop: &Workshop, source: &Source, looked: &Looked, candidate: &Candidate, plan: &Plan) -> Vec<Hazard> {
-    let stops = candidate.stops(source, plan.reach());
+    let mut out = of_pair(workshop, source, looked, candidate, plan.ids);
+    out.extend(of_plan(looked, plan));
+    out.sort_by_key(|hazard| hazard.level);
+    out
+}
+
+/// What is to be known of two drives whatever goes where between them.
+pub fn of_pair(workshop: &Workshop, source: &Source, looked: &Looked, candidate: &Candidate, ids: Ids) -> Vec<Hazard> {
+    let stops = candidate.stops(source, 0);
     let mut out: Vec<Hazard> = stops.into_iter().map(|stop| Hazard::new(Level::Stop, stop.code, stop.text)).collect();
     out.extend(target_content(workshop, candidate));
     let found = workshop.found(&source.identity().path);
@@ -126,7 +134,7 @@ pub fn of_clone(workshop: &Workshop, source: &Source, looked: &Looked, candidate
         out.push(Hazard::new(Level::Mind, "source-is-system", "the source is the disk this machine runs from"));
     }
     out.extend(of_drive(None, looked));
-    if plan.ids == Ids::Keep && !plan.disk_id.is_empty() {
+    if ids == Ids::Keep && !looked.table.disk_id.is_empty() {
         let twins = twins(workshop, source, candidate, &looked.table);
         for twin in twins {
             out.push(Hazard::new(
@@ -137,7 +145,40 @@ pub fn of_clone(workshop: &Workshop, source: &Source, looked: &Looked, candidate
         }
         out.push(Hazard::new(Level::Note, "ids-kept", "identifiers are kept: do not start with source and target both attached"));
     }
-    if let Some(sparing) = &plan.sparing {
+    out
+}
+
+/// What is to be known of a plan itself.
+pub fn of_plan(looked: &Looked, plan: &Plan) -> Vec<Hazard> {
+    let mut out = Vec::new();
+    if plan.reach() > plan.target.size_bytes {
+        let short = human(plan.reach() - plan.target.size_bytes);
+        out.push(Hazard::new(Level::Stop, "target-too-small", format!("the target is {short} too small for what is planned")));
+    }
+    for number in &plan.left_out {
+        let name = looked.volume(*number).map_or_else(|| format!("partition {number}"), |volume| volumes::called(*number, volume));
+        out.push(Hazard::new(Level::Mind, "left-out", format!("{name} stays behind: nothing of it will be on the target")));
+    }
+    if plan.kind != looked.table.kind {
+        let text = format!(
+            "the table becomes {} where it was {}: the firmware must start the other way, and what names the disk by its old identifier does not find it",
+            plan.kind.word(),
+            looked.table.kind.word()
+        );
+        out.push(Hazard::new(Level::Mind, "table-changes", text));
+    }
+    if plan.source.sector != plan.target.sector && plan.fit.is_some() {
+        let text = format!(
+            "sectors have {} bytes where they had {}: start-up code that counts sectors is left to the start-up step",
+            plan.target.sector, plan.source.sector
+        );
+        out.push(Hazard::new(Level::Mind, "sector-changes", text));
+    }
+    if plan.fit.is_some() && !plan.recasts.is_empty() && plan.sparing.as_ref().is_none_or(|sparing| sparing.volumes.len() == plan.recasts.len()) {
+        let text = "of volumes that change only what is in use is copied: deleted files cannot be found on the target";
+        out.push(Hazard::new(Level::Note, "changed-used-only", text));
+    }
+    if let Some(sparing) = plan.sparing.as_ref().filter(|sparing| plan.fit.is_none() || sparing.volumes.len() > plan.recasts.len()) {
         let text =
             format!("only what is in use is copied, {}; deleted files cannot be found on the target; {}", human(plan.bytes()), sparing.rest.word());
         out.push(Hazard::new(Level::Note, "used-only", text));
@@ -151,12 +192,18 @@ pub fn of_clone(workshop: &Workshop, source: &Source, looked: &Looked, candidate
             }
         }
     }
-    let unused = plan.target.size_bytes.saturating_sub(plan.source.size_bytes);
+    let end = plan.partitions.iter().map(|planned| planned.place(plan.target.sector)).map(|(start, len)| start + len).max();
+    let reach = if plan.fit.is_some() { end.unwrap_or(0) } else { plan.source.size_bytes };
+    let unused = plan.target.size_bytes.saturating_sub(reach);
     if unused > plan.source.size_bytes / 20 {
         out.push(Hazard::new(
             Level::Note,
             "space-unused",
-            format!("{} at the end of the target stay unused: partitions keep their sizes", human(unused)),
+            format!(
+                "{} at the end of the target stay unused: {}",
+                human(unused),
+                if plan.fit.is_some() { "no partition reaches there" } else { "partitions keep their sizes" }
+            ),
         ));
     }
     if plan.kind == Kind::Mbr && plan.target.size_bytes / u64::from(plan.target.sector) > u64::from(u32::MAX) {
@@ -170,10 +217,21 @@ pub fn of_clone(workshop: &Workshop, source: &Source, looked: &Looked, candidate
 pub fn of_whole_volumes(surveyed: &[Surveyed]) -> Vec<Hazard> {
     let whole = surveyed.iter().filter_map(|volume| {
         let why = volume.must_be_whole()?;
-        let level = if volume.survey.is_some() { Level::Mind } else { Level::Note };
+        let level = if volume.survey().is_some() { Level::Mind } else { Level::Note };
         Some(Hazard::new(level, "volume-whole", format!("{} is copied whole: {why}", volumes::name(volume.number, &volume.volume))))
     });
     whole.collect()
+}
+
+/// Volumes that could not take another size although they hold people's data, and why.
+pub fn of_unchanging(looked: &Looked, parts: &[badger_layout::fit::Part], plan: &Plan) -> Vec<Hazard> {
+    let each = parts.iter().filter(|part| looked.volume(part.number).is_some() && !plan.left_out.contains(&part.number));
+    let each = each.filter_map(|part| {
+        let why = part.limits.as_ref().err()?;
+        let kind = looked.volume(part.number)?.kind.word();
+        Some(Hazard::new(Level::Note, "volume-whole", format!("{}, {kind}, keeps its size: {why}", part.name)))
+    });
+    each.collect()
 }
 
 fn target_content(workshop: &Workshop, candidate: &Candidate) -> Option<Hazard> {

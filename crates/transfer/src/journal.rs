@@ -247,7 +247,7 @@ mod tests {
     use rstest::rstest;
 
     fn plan() -> Plan {
-        let side = |key: &str| Side { key: key.into(), size_bytes: 5 << 20, sector: 512 };
+        let side = |key: &str| Side { key: key.into(), size_bytes: 5 << 20, sector: 512, physical: 512 };
         let medium = badger_drive::medium::MemoryMedium::new(vec![0; 5 << 20], 512);
         badger_layout::plan::exact(&badger_layout::table::read(&medium), &side("a"), &side("b"), Ids::Keep, || [1; 16]).unwrap()
     }

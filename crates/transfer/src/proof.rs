@@ -56,7 +56,7 @@ enum Piece {
 pub enum Side {
     /// The target, against what it should hold.
     Target,
-    /// The source once more, against what it gave the first time.
+    /// The source once more, as the target is to hold it, against what it gave the first time.
     Source,
 }
 
@@ -101,17 +101,18 @@ fn read(drive: &dyn Medium, start: u64, buf: &mut [u8], unreadable: &mut Vec<(u6
 /// What is read for a proof: everything that was copied, and on the target also what was to become zero.
 pub fn proved_stretches(context: &Context, side: Side) -> Vec<(u64, u64)> {
     match &context.plan.sparing {
+        _ if context.plan.fit.is_some() => context.plan.stretches(),
         Some(sparing) if side == Side::Source || sparing.rest != Rest::Zero => context.plan.stretches(),
-        _ => vec![(0, context.plan.source.size_bytes)],
+        _ => vec![(0, context.plan.size())],
     }
 }
 
-/// Reads one side, over the length of the source, and compares every leaf.
+/// Reads one side, over the length of the plan, and compares every leaf.
 ///
 /// # Errors
 /// [`Break::Stopped`], or a journal that cannot be read.
 pub fn read_back(context: &Context, journal: &Journal, patched: &[(u64, Hash)], side: Side) -> Result<ReadBack, Break> {
-    let size = context.plan.source.size_bytes;
+    let size = context.plan.size();
     let whole = size / LEAF;
     let patched: BTreeMap<u64, Hash> = patched.iter().copied().collect();
     let pool = Pool::new(4, CHUNK as usize);
@@ -119,7 +120,7 @@ pub fn read_back(context: &Context, journal: &Journal, patched: &[(u64, Hash)], 
     std::thread::scope(|scope| {
         let drive: &(dyn Medium + '_) = match side {
             Side::Target => &**context.target,
-            Side::Source => &**context.source,
+            Side::Source => context.image,
         };
         let pool = &pool;
         let reading = scope.spawn(move || -> Result<(), Break> {
@@ -200,7 +201,7 @@ pub fn read_back(context: &Context, journal: &Journal, patched: &[(u64, Hash)], 
                 Piece::Data { leaf, len, buffer, unreadable } => {
                     let hashes = recorded(leaf, len.div_ceil(LEAF as usize));
                     for ((bytes, hash), number) in buffer[..len].chunks(LEAF as usize).zip(hashes).zip(leaf..) {
-                        compare(number, hash, noted(bytes), &mut out);
+                        compare(number, hash, noted(number, bytes, size), &mut out);
                     }
                     pool.give(buffer);
                     out.unreadable.extend(unreadable);
@@ -222,15 +223,15 @@ pub fn read_back(context: &Context, journal: &Journal, patched: &[(u64, Hash)], 
 /// give the same bytes as during the run, so that nothing can be compared.
 pub fn narrow(context: &Context, journal: &Journal, leaf: u64) -> Option<Vec<Stretch>> {
     let start = leaf * LEAF;
-    let len = LEAF.min(context.plan.source.size_bytes - start) as usize;
+    let len = LEAF.min(context.plan.size() - start) as usize;
     let (mut wanted, mut found) = (Buffer::new(len), Buffer::new(len));
-    crate::copy::read_hard(context.source, start, &mut wanted, &mut Vec::new()).ok()?;
-    if noted(&wanted) != *journal.leaves(leaf, 1).ok()?.first()? {
+    crate::copy::read_hard(context.image, start, &mut wanted, &mut Vec::new()).ok()?;
+    if noted(leaf, &wanted, context.plan.size()) != *journal.leaves(leaf, 1).ok()?.first()? {
         return None;
     }
     context.apply_patches(start, &mut wanted);
     read(&**context.target, start, &mut found, &mut Vec::new());
-    Some(differing_sectors(start, &wanted, &found, context.plan.source.sector))
+    Some(differing_sectors(start, &wanted, &found, context.plan.target.sector))
 }
 
 /// The sectors in which two equally long stretches differ; `start` is their place in bytes.

@@ -3,14 +3,15 @@
 use crate::copy::{self, Break, Context, Tally};
 use crate::events::{Event, Observer, Phase};
 use crate::files;
+use crate::image::Image;
 use crate::journal::{Journal, Past, Record};
 use crate::proof::{self, ReadBack, Side};
 use crate::report::{Line, Outcome, Report, Stretch, Verdict};
-use crate::{Control, tree};
+use crate::{Control, recast, tree};
 use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Refusal, Source, Target};
-use badger_fs::recognise::volumes;
+use badger_fs::recognise::{Volume, volumes};
 use badger_layout::plan::{Rest, Sparing};
 use badger_layout::table;
 use std::sync::Arc;
@@ -19,6 +20,8 @@ use std::sync::Arc;
 pub struct Run<'a> {
     /// From where.
     pub source: Source,
+    /// What the target is to hold; put together of the source by the journal's plan.
+    pub image: Image,
     /// To where; released before.
     pub target: Target,
     /// New or found again.
@@ -46,15 +49,15 @@ fn probe(context: &Context, journal: &Journal, tally: &Tally) -> Result<(), Refu
             if last.len() as u64 == PROBE {
                 last.pop_front();
             }
-            last.push_back((step.from / tree::LEAF + number, step.to + number * tree::LEAF));
+            last.push_back(step.to / tree::LEAF + number);
         }
         left -= left.min(step.len);
     }
-    for (leaf, start) in last {
+    for leaf in last {
         let mut bytes = badger_drive::buffer::Buffer::new(tree::LEAF as usize);
         let noted = journal.leaves(leaf, 1).ok().and_then(|hashes| hashes.first().copied()).unwrap_or_default();
         let wanted = tally.patched.iter().find(|(number, _)| *number == leaf).map_or(noted, |(_, hash)| *hash);
-        if context.target.read_at(start, &mut bytes).is_err() || copy::noted(&bytes) != wanted {
+        if context.target.read_at(leaf * tree::LEAF, &mut bytes).is_err() || copy::noted(leaf, &bytes, context.plan.size()) != wanted {
             let text = "the target does not hold what the unfinished run wrote: it was used for something else since. Begin anew with --restart";
             return Err(Refusal::new("target-changed", text));
         }
@@ -67,12 +70,12 @@ fn probe(context: &Context, journal: &Journal, tally: &Tally) -> Result<(), Refu
 /// # Errors
 /// A refusal before anything was written: the target is not the one the unfinished run wrote to.
 pub fn start(run: Run) -> Result<Report, Refusal> {
-    let Run { source, target, mut journal, control, observer, clock, again } = run;
+    let Run { source, image, target, mut journal, control, observer, clock, again } = run;
     let plan = journal.plan.clone();
     let Past { done, written, skipped, seconds, lost, patched, copied } = journal.past.clone();
     let mut tally = Tally { done, written, skipped, lost, patched };
     let began = clock.now();
-    let context = Context { plan: &plan, source: &source, target: &target, control, observer, clock: &*clock, began };
+    let context = Context { plan: &plan, source: &source, image: &image, target: &target, control, observer, clock: &*clock, began };
     let path = |identity: &badger_drive::Identity| identity.path.display().to_string();
     let mut report = Report::new(path(source.identity()), path(target.identity()));
     report.planned_bytes = plan.bytes();
@@ -85,7 +88,8 @@ pub fn start(run: Run) -> Result<Report, Refusal> {
     report.written_bytes += tally.written;
     report.skipped_bytes = tally.skipped;
     let sector = u64::from(plan.source.sector);
-    report.lost = tally.lost.iter().map(|(start, len)| Stretch { start: start / sector, sectors: len.div_ceil(sector) }).collect();
+    let lost = tally.lost.iter().flat_map(|(start, len)| image.origins(*start, *len, sector));
+    report.lost = lost.map(|(start, len)| Stretch { start: start / sector, sectors: len.div_ceil(sector) }).collect();
     report.lost_bytes = tally.lost.iter().map(|(_, len)| len).sum();
     report.seconds = seconds + context.seconds();
     if let Err(cause) = outcome {
@@ -143,6 +147,8 @@ fn carry_out(
         report.proof.push(second_reading(context, &second, tally));
     }
     report.proof.extend(structures(context));
+    let place = report.proof.iter().position(|line| line.what == "boot").unwrap_or(report.proof.len());
+    report.proof.splice(place..place, recast::prove(context));
     if let Some(sparing) = plan.sparing.as_ref().filter(|sparing| !sparing.volumes.is_empty()) {
         let place = report.proof.iter().position(|line| line.what == "boot").unwrap_or(report.proof.len());
         let lines = files::prove(context, sparing)?;
@@ -168,11 +174,12 @@ fn listed(stretches: &[Stretch]) -> Vec<String> {
 }
 
 fn blocks(context: &Context, journal: &Journal, back: &ReadBack, tally: &Tally) -> Line {
-    let sector = u64::from(context.plan.source.sector);
+    let sector = u64::from(context.plan.target.sector);
     if back.differ == 0 && back.unreadable.is_empty() {
         let intended = context.plan.patches.len();
         let read = match &context.plan.sparing {
-            None => human(context.plan.source.size_bytes),
+            None => human(context.plan.bytes()),
+            Some(_) if context.plan.fit.is_some() => human(context.plan.bytes()),
             Some(Sparing { rest: Rest::Zero, .. }) => format!("{} in use, and zeroes beside them,", human(context.plan.bytes())),
             Some(_) => format!("{} in use", human(context.plan.bytes())),
         };
@@ -228,16 +235,16 @@ fn blocks(context: &Context, journal: &Journal, back: &ReadBack, tally: &Tally) 
 }
 
 fn second_reading(context: &Context, second: &ReadBack, tally: &Tally) -> Line {
-    let sector = u64::from(context.plan.source.sector);
+    let sector = u64::from(context.plan.target.sector);
     let mut found = Vec::new();
     for &leaf in second.differing.iter().take(256) {
         // The target holds what the first reading gave; a third reading against it names the sectors.
         let start = leaf * tree::LEAF;
-        let len = tree::LEAF.min(context.plan.source.size_bytes - start) as usize;
+        let len = tree::LEAF.min(context.plan.size() - start) as usize;
         let (mut now, mut first) = (badger_drive::buffer::Buffer::new(len), badger_drive::buffer::Buffer::new(len));
-        let readable = copy::read_hard(context.source, start, &mut now, &mut Vec::new()).is_ok() && context.target.read_at(start, &mut first).is_ok();
+        let readable = copy::read_hard(context.image, start, &mut now, &mut Vec::new()).is_ok() && context.target.read_at(start, &mut first).is_ok();
         context.apply_patches(start, &mut now);
-        let stretches = if readable { proof::differing_sectors(start, &now, &first, context.plan.source.sector) } else { Vec::new() };
+        let stretches = if readable { proof::differing_sectors(start, &now, &first, context.plan.target.sector) } else { Vec::new() };
         if stretches.is_empty() {
             found.push(Stretch { start: start / sector, sectors: len as u64 / sector });
         }
@@ -259,6 +266,21 @@ fn second_reading(context: &Context, second: &ReadBack, tally: &Tally) -> Line {
     line
 }
 
+/// A power of two of bytes, as alignments are named.
+fn human_binary(bytes: u64) -> String {
+    if bytes.is_multiple_of(1 << 20) { format!("{} MiB", bytes >> 20) } else { format!("{bytes} bytes") }
+}
+
+/// Whether a volume of the source stands on the target: the same in everything, or, where it was shown anew, the same
+/// volume with another size.
+fn arrived(context: &Context, (number, volume): &(u32, Volume), here: &[(u32, Volume)]) -> bool {
+    let recast = context.plan.recasts.iter().any(|recast| recast.number == *number);
+    here.iter().filter(|(other, _)| *other == context.plan.number_after(*number)).any(|(_, found)| {
+        let same = (found.kind, &found.label, &found.id, found.state) == (volume.kind, &volume.label, &volume.id, volume.state);
+        found == volume || recast && same
+    })
+}
+
 /// The table and the file systems, parsed again from the target.
 fn structures(context: &Context) -> Vec<Line> {
     let mut lines = Vec::new();
@@ -276,6 +298,16 @@ fn structures(context: &Context) -> Vec<Line> {
             format!("{} with {} partitions, as planned for the new size", table.kind.word(), table.data_partitions().len()),
         )
     };
+    if context.plan.fit.is_some() {
+        let step = badger_layout::fit::STEP.max(u64::from(context.plan.target.physical));
+        let crooked = table.data_partitions().iter().filter(|partition| !table.place(partition).0.is_multiple_of(step)).count();
+        if crooked == 0 && table.kind != badger_layout::Kind::None {
+            line.evidence.push(format!("every partition begins at a multiple of {}", human_binary(step)));
+        } else if crooked > 0 {
+            line.result = Verdict::Fails;
+            line.text = format!("{crooked} partitions do not begin at a multiple of {}", human_binary(step));
+        }
+    }
     line.evidence.extend(table.problems.iter().map(|problem| {
         let known = before.problems.iter().any(|other| other.code == problem.code);
         format!("{}: {}{}", problem.code, problem.text, if known { " (as on the source)" } else { "" })
@@ -294,11 +326,12 @@ fn structures(context: &Context) -> Vec<Line> {
         )
     }));
     lines.push(line);
-    let (there, here) = (volumes(&**context.source, &before), volumes(&**context.target, &table));
+    let (mut there, here) = (volumes(&**context.source, &before), volumes(&**context.target, &table));
+    there.retain(|(number, _)| !context.plan.left_out.contains(number));
     if !there.is_empty() {
         let missing: Vec<String> = there
             .iter()
-            .filter(|volume| !here.contains(volume))
+            .filter(|volume| !arrived(context, volume, &here))
             .map(|(number, volume)| format!("{} in partition {number} is not found there as on the source", volume.kind.word()))
             .collect();
         let mut line = if missing.is_empty() {

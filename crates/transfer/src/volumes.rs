@@ -5,7 +5,9 @@ use crate::report::{Line, Verdict};
 use badger_drive::size::{human, thousands};
 use badger_drive::{Extents, Source};
 use badger_fs::recognise::{State, Volume};
-use badger_fs::{Survey, Weight};
+use badger_fs::{FileSystem, Kind, Survey, Weight};
+use badger_layout::Table;
+use badger_layout::fit::{Limits, Part};
 use badger_layout::plan::InUse;
 
 /// A volume that was gone over.
@@ -18,8 +20,8 @@ pub struct Surveyed {
     pub len: u64,
     /// What was recognised.
     pub volume: Volume,
-    /// What going over it brought; `None` where its format is only recognised.
-    pub survey: Option<Survey>,
+    /// The opened volume and what going over it brought; `None` where its format is only recognised.
+    pub walked: Option<(Box<dyn FileSystem>, Survey)>,
 }
 
 /// Goes over every volume of a drive that can be walked.
@@ -27,16 +29,24 @@ pub fn survey(source: &Source, looked: &Looked) -> Vec<Surveyed> {
     let each = looked.volumes.iter().filter_map(|(number, volume)| {
         let partition = looked.table.partitions.iter().find(|partition| partition.number == *number)?;
         let (start, len) = looked.table.place(partition);
-        let survey = badger_fs::open(source, start, len).ok().map(|fs| fs.survey());
-        Some(Surveyed { number: *number, start, len, volume: volume.clone(), survey })
+        let walked = badger_fs::open(source, start, len).ok().map(|fs| {
+            let survey = fs.survey();
+            (fs, survey)
+        });
+        Some(Surveyed { number: *number, start, len, volume: volume.clone(), walked })
     });
     each.collect()
 }
 
 impl Surveyed {
+    /// What going over it brought.
+    pub fn survey(&self) -> Option<&Survey> {
+        self.walked.as_ref().map(|(_, survey)| survey)
+    }
+
     /// Why nothing of the volume can be left out; `None` where it is known what is in use.
     pub fn must_be_whole(&self) -> Option<String> {
-        let Some(survey) = &self.survey else { return Some("what is in use in it is not known".into()) };
+        let Some(survey) = self.survey() else { return Some("what is in use in it is not known".into()) };
         if self.volume.size_bytes > self.len {
             return Some("it is longer than its partition".into());
         }
@@ -54,7 +64,7 @@ pub fn needed(surveyed: &[Surveyed], size: u64) -> (Extents<()>, Vec<InUse>) {
     for volume in surveyed {
         let end = volume.start.saturating_add(volume.len);
         let overlapped = surveyed.iter().any(|other| other.number != volume.number && other.start < end && other.start + other.len > volume.start);
-        let Some(survey) = volume.survey.as_ref().filter(|_| volume.must_be_whole().is_none() && !overlapped) else { continue };
+        let Some(survey) = volume.survey().filter(|_| volume.must_be_whole().is_none() && !overlapped) else { continue };
         let inside = volume.volume.size_bytes.min(volume.len);
         let mut free_from = 0;
         for (range, _) in survey.usage.within(0..inside) {
@@ -94,7 +104,7 @@ pub fn check(source: &Source, looked: &Looked) -> Vec<Line> {
 /// What a survey says, as a line with its findings.
 pub fn line(surveyed: &Surveyed, sector: u64) -> Line {
     let name = name(surveyed.number, &surveyed.volume);
-    let Some(survey) = &surveyed.survey else {
+    let Some(survey) = surveyed.survey() else {
         return match surveyed.volume.state {
             State::Damaged => Line::new("file-system", Verdict::Fails, format!("{name}: {}", surveyed.volume.problems.join("; "))),
             _ => Line::new("file-system", Verdict::NotChecked, format!("{name}: recognised; its inside is not read yet")),
@@ -119,4 +129,58 @@ pub fn line(surveyed: &Surveyed, sector: u64) -> Line {
         })
         .collect();
     line
+}
+
+/// What a fit must know of every partition of a drive, for a target with sectors of `sector` bytes.
+pub fn parts(table: &Table, surveyed: &[Surveyed], sector: u32) -> Vec<Part> {
+    let part = |partition: &badger_layout::Partition| {
+        let volume = surveyed.iter().find(|volume| volume.number == partition.number);
+        let plain = if partition.name.is_empty() { format!("partition {}", partition.number) } else { partition.name.clone() };
+        let mut part = Part {
+            number: partition.number,
+            name: volume.map(|volume| called(volume.number, &volume.volume)).filter(|name| !name.is_empty()).unwrap_or(plain),
+            limits: Err("nothing in it is recognised".into()),
+            used: None,
+            system: partition.bootable,
+            placed: false,
+            mbr_code: 0,
+        };
+        let Some(volume) = volume else { return part };
+        part.limits = limits(volume, sector);
+        part.used = volume.survey().map(Survey::used).or(volume.volume.used_bytes);
+        part.system |= volume.walked.as_ref().is_some_and(|(fs, _)| holds_system(&**fs));
+        (part.placed, part.mbr_code) = match volume.volume.kind {
+            Kind::Ntfs | Kind::ExFat => (true, 0x07),
+            Kind::Fat32 => (true, 0x0c),
+            Kind::Fat16 => (true, 0x0e),
+            Kind::Fat12 => (true, 0x01),
+            Kind::Swap => (false, 0x82),
+            Kind::HfsPlus | Kind::Apfs => (false, 0xaf),
+            Kind::Ext2 | Kind::Ext3 | Kind::Ext4 | Kind::Xfs | Kind::Btrfs => (false, 0x83),
+            _ => (false, 0),
+        };
+        part
+    };
+    table.data_partitions().into_iter().map(part).collect()
+}
+
+fn limits(volume: &Surveyed, sector: u32) -> Result<Limits, String> {
+    if let Some(why) = volume.must_be_whole() {
+        return Err(why);
+    }
+    match volume.volume.state {
+        State::Dirty => return Err("it was in use when it was last seen; let its own system check it first".into()),
+        State::Hibernated => return Err("its system only slept; shut it down fully in its machine first".into()),
+        State::Damaged => return Err(volume.volume.problems.join("; ")),
+        State::Clean => {}
+    }
+    let (fs, survey) = volume.walked.as_ref().ok_or("its files are not read yet")?;
+    let bounds = fs.bounds(survey, sector).map_err(|finding| finding.text)?;
+    Ok(Limits { least: bounds.least, most: bounds.most })
+}
+
+/// Whether a system starts from a volume or lies on it, by what is in its uppermost directories.
+fn holds_system(fs: &dyn FileSystem) -> bool {
+    let has = |path: &str| badger_fs::tree::find(fs, path).is_ok();
+    has("/Windows/System32") || has("/bootmgr") || has("/etc/fstab") || has("/grub/grub.cfg") || has("/EFI")
 }

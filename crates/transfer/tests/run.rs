@@ -8,7 +8,7 @@ use badger_layout::plan::{Ids, Side};
 use badger_transfer::journal::Journal;
 use badger_transfer::report::Stretch;
 use badger_transfer::run::{self, Run};
-use badger_transfer::{Control, Event, Outcome, Report, Verdict, events::Silent, verify};
+use badger_transfer::{Control, Event, Image, Outcome, Report, Verdict, events::Silent, verify};
 use rstest::rstest;
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -289,7 +289,7 @@ fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 
     fs::write(&from, text).unwrap();
     let source = place.workshop.source(&from).unwrap();
     let mut durable = noise(content.len(), 77);
-    let side = Side { key: "volatile".into(), size_bytes: durable.len() as u64, sector: 512 };
+    let side = Side { key: "volatile".into(), size_bytes: durable.len() as u64, sector: 512, physical: 512 };
     let mut random = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15);
     let mut losses = 0;
     loop {
@@ -303,8 +303,10 @@ fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 
         };
         let clock: Arc<dyn Clock> = place.workshop.sim_clock.clone();
         let target = Target::rehearse(medium.clone());
+        let image = Image::of(&source, &mut journal.plan.clone(), &[]).unwrap();
         let report =
-            run::start(Run { source: source.clone(), target, journal, control: &Control::new(), observer: &Silent, clock, again: false }).unwrap();
+            run::start(Run { source: source.clone(), image, target, journal, control: &Control::new(), observer: &Silent, clock, again: false })
+                .unwrap();
         durable = std::mem::take(&mut medium.state.lock().unwrap().durable);
         if report.outcome == Outcome::Proved {
             break;

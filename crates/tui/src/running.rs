@@ -132,14 +132,14 @@ impl Running {
         let control = Arc::new(Control::new());
         let mut first = Progress::new();
         if prepared.plan.sparing.is_some() {
-            first.map.set(0..prepared.plan.source.size_bytes, State::Free);
-            prepared.plan.moves.iter().for_each(|step| first.map.clear(step.from..step.from + step.len));
+            first.map.set(0..prepared.plan.size(), State::Free);
+            prepared.plan.moves.iter().for_each(|step| first.map.clear(step.to..step.to + step.len));
         }
         if let Some((past, _)) = &prepared.unfinished {
             let mut left = past.done;
             for step in &prepared.plan.moves {
                 let part = left.min(step.len);
-                first.map.set(step.from..step.from + part, State::Saved);
+                first.map.set(step.to..step.to + part, State::Saved);
                 left -= part;
             }
             past.lost.iter().for_each(|(start, len)| first.take(&Event::Lost { start: *start, len: *len }));

@@ -68,7 +68,8 @@ impl Relocation {
     /// Keeps what lies inside `room` and not in `taken`; what has to go waits for [`Relocation::settle`]. `used`, `taken`
     /// and `room` are sorted ranges of units.
     pub fn begin(used: &[Range<u64>], taken: &[Range<u64>], room: Range<u64>) -> (Self, Vec<Range<u64>>) {
-        let inside: Vec<Range<u64>> = used.iter().map(|range| range.start.max(room.start)..range.end.min(room.end)).filter(|r| r.start < r.end).collect();
+        let inside: Vec<Range<u64>> =
+            used.iter().map(|range| range.start.max(room.start)..range.end.min(room.end)).filter(|r| r.start < r.end).collect();
         let stay = without(&inside, taken);
         let movers = without(used, &stay);
         let mut full = stay.clone();

@@ -4,8 +4,8 @@ use crate::tree::{Finding, Result};
 use badger_drive::{Extents, Geometry, Identity, Medium, ReadError, Source};
 use std::collections::BTreeMap;
 use std::fs::File;
-use std::os::unix::fs::FileExt;
 use std::ops::Range;
+use std::os::unix::fs::FileExt;
 use std::path::Path;
 
 /// Bytes of a block that was written anew.
@@ -196,9 +196,7 @@ impl Medium for View {
             buf[(at - offset) as usize..(from - offset) as usize].fill(0);
             let place = span.from + (from - span.to);
             self.source.read_at(place, &mut buf[(from - offset) as usize..(to - offset) as usize]).map_err(|error| match error {
-                ReadError::Unreadable { offset: failed, len, why } => {
-                    ReadError::Unreadable { offset: from + failed.saturating_sub(place), len, why }
-                }
+                ReadError::Unreadable { offset: failed, len, why } => ReadError::Unreadable { offset: from + failed.saturating_sub(place), len, why },
                 other => other,
             })?;
             at = to;

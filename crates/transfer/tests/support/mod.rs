@@ -9,7 +9,7 @@ use badger_layout::{Plan, table};
 use badger_transfer::hazard::Looked;
 use badger_transfer::journal::Journal;
 use badger_transfer::run::{self, Run};
-use badger_transfer::{Control, Report, events::Silent, volumes};
+use badger_transfer::{Control, Image, Report, events::Silent, volumes};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -71,7 +71,7 @@ impl Place {
     }
 
     pub fn plan(&self, source: &Source, target: Side, ids: Ids) -> Plan {
-        let here = Side { key: source.key(), size_bytes: source.geometry().size_bytes, sector: 512 };
+        let here = Side { key: source.key(), size_bytes: source.geometry().size_bytes, sector: 512, physical: 512 };
         let mut plan = plan::exact(&table::read(&**source), &here, &target, ids, || [9; 16]).unwrap();
         if let Some(rest) = self.used {
             let (needed, volumes) = volumes::needed(&volumes::survey(source, &Looked::at(source)), here.size_bytes);
@@ -91,7 +91,7 @@ impl Place {
     ) -> Result<Report, Refusal> {
         let source = self.workshop.source(source).unwrap();
         let candidate = self.workshop.candidate(target, None, 512).unwrap();
-        let side = Side { key: candidate.key(), size_bytes: candidate.geometry().size_bytes, sector: 512 };
+        let side = Side { key: candidate.key(), size_bytes: candidate.geometry().size_bytes, sector: 512, physical: 512 };
         let tail = candidate.tail();
         let target = candidate.release(&source, 0, &tail)?;
         let journal = match Journal::find(&self.journals(), &source.key(), &side.key).unwrap() {
@@ -99,7 +99,8 @@ impl Place {
             None => Journal::begin(&self.journals(), self.plan(&source, side, Ids::Keep), 1).unwrap(),
         };
         let clock: Arc<dyn Clock> = self.workshop.sim_clock.clone();
-        run::start(Run { source, target, journal, control, observer, clock, again })
+        let image = Image::of(&source, &mut journal.plan.clone(), &[]).unwrap();
+        run::start(Run { source, image, target, journal, control, observer, clock, again })
     }
 
     pub fn clone(&self, source: &Path, target: &Path) -> Report {

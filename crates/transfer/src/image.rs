@@ -1,0 +1,171 @@
+//! What the target is to hold, put together out of the source while it is read: bytes as they are, and volumes shown
+//! anew. The engines read this in the places of the target and know nothing of where it comes from.
+
+use badger_drive::clock::Clock;
+use badger_drive::{Geometry, Identity, Medium, ReadError, Refusal, Source};
+use badger_fs::{View, Wanted, Weight};
+use badger_layout::Plan;
+use std::sync::Arc;
+
+use crate::volumes::Surveyed;
+
+/// One stretch, in bytes.
+struct Span {
+    to: u64,
+    len: u64,
+    what: What,
+}
+
+enum What {
+    /// The source, from a byte on.
+    Source(u64),
+    /// A volume from its first byte on.
+    View(Arc<View>),
+}
+
+/// What the target is to hold, without what the plan writes besides.
+pub struct Image {
+    source: Source,
+    geometry: Geometry,
+    /// Sorted by `to`, without overlaps.
+    spans: Vec<Span>,
+}
+
+/// Shows a volume anew and goes over what came out, before anything is written anywhere.
+fn shown(volume: &Surveyed, recast: &badger_layout::plan::Recast, plan: &Plan) -> Result<Arc<View>, Refusal> {
+    let name = crate::volumes::name(volume.number, &volume.volume);
+    let refuse = |code, text: String| Refusal::new(code, format!("{name}: {text}"));
+    let missing = || refuse("volume-whole", "it is only recognised, not read: it can only be copied as it is".into());
+    let (fs, survey) = volume.walked.as_ref().ok_or_else(missing)?;
+    let sector = plan.target.sector;
+    let wanted = Wanted { len: recast.len, start: recast.to / u64::from(sector), sector };
+    let view = Arc::new(fs.resized(survey, &wanted).map_err(|finding| refuse(finding.code, finding.text))?);
+    let unsound = |text: String| refuse("resize-unsound", format!("shown with its new size it would not be sound ({text}); nothing was written"));
+    let after = badger_fs::open(&Source::detached(view.clone()), 0, recast.len).map_err(|finding| unsound(finding.text))?.survey();
+    if let Some(finding) = after.findings.iter().find(|finding| finding.weight > Weight::Note) {
+        return Err(unsound(finding.text.clone()));
+    }
+    if (after.files, after.directories) != (survey.files, survey.directories) {
+        return Err(unsound(format!("{} files where there were {}", after.files, survey.files)));
+    }
+    Ok(view)
+}
+
+impl Image {
+    /// Puts together what a plan says, and takes into the plan what must be copied of volumes that are shown anew.
+    ///
+    /// # Errors
+    /// A refusal where a volume cannot be shown as the plan wants it.
+    pub fn of(source: &Source, plan: &mut Plan, surveyed: &[Surveyed]) -> Result<Self, Refusal> {
+        let mut views = Vec::new();
+        for recast in plan.recasts.clone() {
+            let volume = surveyed.iter().find(|volume| volume.number == recast.number);
+            let missing = || Refusal::new("volume-gone", format!("partition {} is not there as it was when the plan was made", recast.number));
+            let view = shown(volume.ok_or_else(missing)?, &recast, plan)?;
+            if !plan.moves.iter().any(|step| step.volume == Some(recast.number)) {
+                plan.take(&recast, &view.needed());
+            }
+            views.push(Span { to: recast.to, len: recast.len, what: What::View(view) });
+        }
+        let raw = plan.moves.iter().filter(|step| step.volume.is_none());
+        let mut spans: Vec<Span> = raw.map(|step| Span { to: step.to, len: step.len, what: What::Source(step.from) }).collect();
+        spans.extend(views);
+        spans.sort_by_key(|span| span.to);
+        let sector = plan.source.sector.min(plan.target.sector).max(512);
+        let geometry = Geometry { size_bytes: plan.size(), logical_sector: sector, physical_sector: sector };
+        Ok(Self { source: source.clone(), geometry, spans })
+    }
+
+    /// The spans that a stretch touches: the part of the stretch, and the span.
+    fn within(&self, offset: u64, end: u64) -> impl Iterator<Item = (u64, u64, &Span)> {
+        let first = self.spans.partition_point(|span| span.to + span.len <= offset);
+        self.spans[first..].iter().take_while(move |span| span.to < end).map(move |span| (span.to.max(offset), (span.to + span.len).min(end), span))
+    }
+
+    /// The byte of the source that lies at a byte of the target, where it comes from there as it is.
+    pub fn origin(&self, at: u64) -> Option<u64> {
+        let (_, _, span) = self.within(at, at + 1).next()?;
+        match &span.what {
+            What::Source(from) => Some(from + (at - span.to)),
+            What::View(view) => view.origin(at - span.to),
+        }
+    }
+
+    /// Where on the source a stretch of the target comes from, piece by piece: start and length in bytes. `grain` is the
+    /// least piece.
+    pub fn origins(&self, start: u64, len: u64, grain: u64) -> Vec<(u64, u64)> {
+        let mut out: Vec<(u64, u64)> = Vec::new();
+        let mut at = start;
+        while at < start + len {
+            let step = grain.min(start + len - at);
+            let from = self.origin(at).unwrap_or(at);
+            match out.last_mut() {
+                Some((before, held)) if *before + *held == from => *held += step,
+                _ => out.push((from, step)),
+            }
+            at += step;
+        }
+        out
+    }
+
+    /// Whether every byte lies where it lies on the source.
+    pub fn is_as_it_was(&self) -> bool {
+        self.spans.iter().all(|span| matches!(span.what, What::Source(from) if from == span.to))
+    }
+}
+
+impl Medium for Image {
+    fn geometry(&self) -> Geometry {
+        self.geometry
+    }
+
+    fn identity(&self) -> &Identity {
+        self.source.identity()
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
+        let end = offset + buf.len() as u64;
+        let mut at = offset;
+        for (from, to, span) in self.within(offset, end) {
+            buf[(at - offset) as usize..(from - offset) as usize].fill(0);
+            let inner = from - span.to;
+            let out = &mut buf[(from - offset) as usize..(to - offset) as usize];
+            let (place, read) = match &span.what {
+                What::Source(first) => (first + inner, self.source.read_at(first + inner, out)),
+                What::View(view) => (inner, view.read_at(inner, out)),
+            };
+            read.map_err(|error| match error {
+                ReadError::Unreadable { offset: failed, len, why } => ReadError::Unreadable { offset: from + failed.saturating_sub(place), len, why },
+                other => other,
+            })?;
+            at = to;
+        }
+        buf[(at - offset) as usize..].fill(0);
+        Ok(())
+    }
+
+    fn zero_run(&self, offset: u64, max: u64) -> u64 {
+        let end = offset.saturating_add(max).min(self.geometry.size_bytes);
+        let mut at = offset;
+        for (from, to, span) in self.within(offset, end) {
+            let wanted = to - from;
+            let known = match &span.what {
+                What::Source(first) => self.source.zero_run(first + (from - span.to), wanted),
+                What::View(view) => view.zero_run(from - span.to, wanted),
+            };
+            at = from + known;
+            if known < wanted {
+                return at - offset;
+            }
+        }
+        end.saturating_sub(offset).max(at - offset)
+    }
+
+    fn present(&self) -> bool {
+        self.source.present()
+    }
+
+    fn clock(&self) -> Option<Arc<dyn Clock>> {
+        self.source.clock()
+    }
+}

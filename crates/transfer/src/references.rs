@@ -1,0 +1,161 @@
+//! What on the copied volumes names a partition by its number, place, disk signature or identifier, and what the plan
+//! does to it.
+
+use crate::volumes::Surveyed;
+use badger_fs::{FileSystem, Kind};
+use badger_layout::Plan;
+use badger_layout::plan::Ids;
+use serde::Serialize;
+
+/// What becomes of a reference.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Effect {
+    /// It means the same as before.
+    Kept,
+    /// The plan sets it right.
+    SetRight,
+    /// It does not fit any more; setting it right belongs to making the system start.
+    StartUp,
+}
+
+impl Effect {
+    /// The word for a screen.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Kept => "kept valid",
+            Self::SetRight => "set right",
+            Self::StartUp => "left to the start-up step",
+        }
+    }
+}
+
+/// One reference.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Reference {
+    /// Number of the partition on the source that carries it; 0 for the table.
+    pub number: u32,
+    /// Where it stands.
+    pub place: String,
+    /// What it names, as it stands there.
+    pub names: String,
+    /// What becomes of it.
+    pub effect: Effect,
+}
+
+/// Files that are read for references have at most this many bytes.
+const MOST: usize = 1 << 20;
+
+/// What the plan leaves of the ways to name a partition.
+struct Change<'a> {
+    plan: &'a Plan,
+    /// Identifiers in the table that are gone.
+    ids: bool,
+    /// Numbers that changed or are gone.
+    numbers: Vec<u32>,
+    /// The kind of table changed.
+    kind: bool,
+}
+
+/// Finds the references on the volumes of a source.
+pub fn find(table: &badger_layout::Table, surveyed: &[Surveyed], plan: &Plan) -> Vec<Reference> {
+    let gone = |number: &u32| plan.planned(*number).is_none_or(|planned| planned.number != *number);
+    let change = Change {
+        plan,
+        ids: plan.ids == Ids::Fresh || plan.kind != table.kind,
+        numbers: table.data_partitions().iter().map(|partition| partition.number).filter(gone).collect(),
+        kind: plan.kind != table.kind,
+    };
+    let mut out = Vec::new();
+    for volume in surveyed {
+        let Some(planned) = plan.planned(volume.number) else { continue };
+        let mut add = |place: &str, names: String, effect| out.push(Reference { number: volume.number, place: place.into(), names, effect });
+        if matches!(volume.volume.kind, Kind::Ntfs | Kind::ExFat | Kind::Fat12 | Kind::Fat16 | Kind::Fat32) {
+            let (from, to) = (volume.start / u64::from(plan.source.sector), planned.start);
+            let effect = if from == to && plan.source.sector == plan.target.sector { Effect::Kept } else { Effect::SetRight };
+            add("boot sector", format!("its first sector, {from}{}", if from == to { String::new() } else { format!(", now {to}") }), effect);
+        }
+        let Some((fs, _)) = &volume.walked else { continue };
+        for (path, mark) in [
+            ("/etc/fstab", ""),
+            ("/etc/crypttab", ""),
+            ("/etc/default/grub", "root="),
+            ("/boot/grub/grub.cfg", ""),
+            ("/grub/grub.cfg", ""),
+            ("/EFI/debian/grub.cfg", ""),
+        ] {
+            for (names, effect) in text(&**fs, path).lines().filter(|line| line.contains(mark)).flat_map(|line| change.line(line)) {
+                add(path, names, effect);
+            }
+        }
+        // These keep the disk's signature or identifier and a partition's place in forms of their own.
+        for path in ["/Boot/BCD", "/EFI/Microsoft/Boot/BCD", "/Windows/System32/config/SYSTEM"] {
+            if badger_fs::tree::find(&**fs, path).is_ok() {
+                let moved = change.ids || !change.numbers.is_empty() || plan.partitions.iter().any(|planned| moved(table, plan, planned));
+                let names = if path.ends_with("SYSTEM") { "drive letters by disk and partition" } else { "the system's partition by disk and place" };
+                add(path, names.into(), if moved { Effect::StartUp } else { Effect::Kept });
+            }
+        }
+    }
+    // The same line stands in a file many times over.
+    out.dedup();
+    let mut seen = std::collections::HashSet::new();
+    out.retain(|one| seen.insert((one.number, one.place.clone(), one.names.clone())));
+    out
+}
+
+fn moved(table: &badger_layout::Table, plan: &Plan, planned: &badger_layout::plan::Planned) -> bool {
+    let before = table.partitions.iter().find(|partition| Some(partition.number) == planned.from);
+    before.is_some_and(|before| table.place(before) != planned.place(plan.target.sector))
+}
+
+fn text(fs: &dyn FileSystem, path: &str) -> String {
+    let read = || {
+        let node = badger_fs::tree::find(fs, path).ok()?;
+        let mut bytes = vec![0; (node.size as usize).min(MOST)];
+        let count = fs.read(&node, 0, &mut bytes).ok()?;
+        bytes.truncate(count);
+        Some(String::from_utf8_lossy(&bytes).into_owned())
+    };
+    read().unwrap_or_default()
+}
+
+impl Change<'_> {
+    /// The words of a line that name partitions.
+    fn line(&self, line: &str) -> Vec<(String, Effect)> {
+        let line = line.trim_start();
+        if line.starts_with('#') {
+            return Vec::new();
+        }
+        let words = line.split(|c: char| c.is_whitespace() || matches!(c, '\'' | '"' | '(' | ')' | ',') && !line.contains("(hd"));
+        words.filter_map(|word| self.word(word.trim_matches(|c| matches!(c, '\'' | '"')), line)).collect()
+    }
+
+    fn word(&self, word: &str, line: &str) -> Option<(String, Effect)> {
+        let bare = word.strip_prefix("root=").or_else(|| word.strip_prefix("resume=")).unwrap_or(word);
+        let effect = |broken: bool| if broken { Effect::StartUp } else { Effect::Kept };
+        if bare.starts_with("UUID=") || bare.starts_with("LABEL=") {
+            return Some((bare.into(), Effect::Kept));
+        }
+        if bare.starts_with("PARTUUID=") || bare.starts_with("PARTLABEL=") {
+            return Some((bare.into(), effect(self.ids || !self.numbers.is_empty() && self.plan.kind == badger_layout::Kind::Mbr)));
+        }
+        if let Some(device) =
+            bare.strip_prefix("/dev/").filter(|device| device.starts_with("sd") || device.starts_with("hd") || device.starts_with("nvme"))
+        {
+            let digits = device.rsplit(|c: char| !c.is_ascii_digit()).next().unwrap_or_default();
+            let number = digits.parse::<u32>().unwrap_or(0);
+            // The name of the drive depends on the port it is plugged into.
+            return Some((bare.into(), effect(self.numbers.contains(&number) || device.starts_with("nvme") || device.starts_with("hd"))));
+        }
+        if let Some(number) = word.strip_prefix("hd").and_then(|rest| rest.split_once(",")).map(|(_, part)| part) {
+            let digits: String = number.chars().filter(char::is_ascii_digit).collect();
+            let broken = self.kind || digits.parse().is_ok_and(|number| self.numbers.contains(&number));
+            return Some((format!("({})", word.trim_matches(|c| matches!(c, '(' | ')'))), effect(broken)));
+        }
+        if line.contains("--fs-uuid") && word.len() >= 8 && word.contains('-') && word.chars().all(|c| c.is_ascii_hexdigit() || c == '-') {
+            return Some((word.into(), Effect::Kept));
+        }
+        None
+    }
+}
