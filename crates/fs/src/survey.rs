@@ -31,6 +31,8 @@ pub struct Survey {
     pub files: u64,
     /// Directories.
     pub directories: u64,
+    /// Structures that hold places and may be full: where places change they may need room beside them.
+    pub spread: u64,
 }
 
 impl Survey {

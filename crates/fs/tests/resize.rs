@@ -12,7 +12,7 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
-use support::{MIB, fill_exfat, image, noise, run};
+use support::{MIB, fill_exfat, fill_ntfs, image, noise, run};
 
 /// What of a node must be the same on both sides: all but where it lies.
 fn facts(node: &Node) -> (NodeKind, u64, [Option<badger_fs::tree::Time>; 3], Option<u32>, Option<(u32, u32)>, u32, u32) {
@@ -99,7 +99,9 @@ fn changed(path: &Path, fs: &dyn FileSystem, survey: &Survey, wanted: &Wanted, j
     let shown = badger_fs::open(&Source::detached(Arc::new(view)), 0, wanted.len).unwrap();
     assert!(shown.survey().is_sound());
     let (root, other) = (fs.root().unwrap(), there.root().unwrap());
-    assert_eq!(same(fs, &*there, (&root, &other), ""), survey.files);
+    // NTFS has up to four files of its own that no walk shows.
+    let seen = same(fs, &*there, (&root, &other), "");
+    assert!(seen <= survey.files && seen + 4 >= survey.files, "{seen} {}", survey.files);
     out
 }
 
@@ -197,4 +199,57 @@ fn exfat(options: &[&str], mib: u64, pieces: usize, piece: usize) -> (tempfile::
 fn exfat_volumes(#[case] options: &[&str], #[case] mib: u64, #[case] pieces: usize, #[case] piece: usize, #[case] sector: u32, #[case] seeds: u64) {
     let (_dir, path) = exfat(options, mib, pieces, piece);
     all_sizes(&path, sector, seeds, &["fsck.exfat", "-n"]);
+}
+
+/// Fills an NTFS volume: files in thousands of pieces, streams, compressed and sparse ones, wide directories.
+fn ntfs(options: &[&str], mib: u64, pieces: usize, piece: usize) -> (tempfile::TempDir, PathBuf) {
+    let (dir, path) = image(mib);
+    run(&[&["mkntfs", "-q", "-F", "-Q"], options, &[path.to_str().unwrap()]].concat());
+    fill_ntfs(&path, |place| {
+        let sheets = place.join("Zählungen");
+        fs::create_dir_all(place.join("Weir/deep/deeper")).unwrap();
+        fs::create_dir(&sheets).unwrap();
+        (0..pieces).for_each(|number| fs::write(sheets.join(format!("count {number:05}.csv")), noise(piece, number as u64 + 1)).unwrap());
+        (0..pieces).step_by(2).for_each(|number| fs::remove_file(sheets.join(format!("count {number:05}.csv"))).unwrap());
+        fs::write(place.join("Weir/deep/rehearsal.wav"), noise(pieces / 2 * piece, 7)).unwrap();
+        fs::write(place.join("Weir/small.txt"), b"resident").unwrap();
+        fs::write(place.join("Weir/small.txt:note"), noise(30_000, 5)).unwrap();
+        let sparse = File::create(place.join("Weir/sparse.db")).unwrap();
+        sparse.set_len(9 << 20).unwrap();
+        sparse.write_all_at(&noise(70_000, 4), 3 << 20).unwrap();
+        fs::create_dir(place.join("Packed")).unwrap();
+        run(&["setfattr", "-h", "-v", "0x00080000", "-n", "system.ntfs_attrib", place.join("Packed").to_str().unwrap()]);
+        fs::write(place.join("Packed/tides.csv"), "2026-11-25,high,4.2\n".repeat(20_000)).unwrap();
+    });
+    (dir, path)
+}
+
+#[rstest]
+#[case::usual(&["-c", "4096"], 48, 600, 9000, 512, 10)]
+#[case::thousands_of_pieces(&["-c", "512"], 32, 9000, 1000, 512, 6)]
+#[case::large_clusters(&["-c", "65536"], 96, 300, 70_000, 512, 4)]
+#[case::from_large_sectors(&["-s", "4096", "-c", "4096"], 48, 600, 9000, 512, 4)]
+fn ntfs_volumes(#[case] options: &[&str], #[case] mib: u64, #[case] pieces: usize, #[case] piece: usize, #[case] sector: u32, #[case] seeds: u64) {
+    let (_dir, path) = ntfs(options, mib, pieces, piece);
+    all_sizes(&path, sector, seeds, &["ntfsfix", "-n"]);
+}
+
+/// Its own driver reads a squeezed volume, and writes to it.
+#[rstest]
+fn a_squeezed_ntfs_volume_is_mounted_and_written_to() {
+    let (_dir, path) = ntfs(&["-c", "4096"], 48, 600, 9000);
+    let there = badger_fs::open(&source(&path), 0, 48 * MIB).unwrap();
+    let survey = there.survey();
+    let least = there.bounds(&survey, 512).unwrap().least;
+    let out = changed(&path, &*there, &survey, &Wanted { len: least + 6 * MIB, start: 2048, sector: 512 }, &["ntfsfix", "-n"]);
+    let whole = path.with_extension("whole");
+    fs::copy(&path, &whole).unwrap();
+    let copy = tempfile::tempdir().unwrap();
+    fill_ntfs(&whole, |place| run(&["cp", "-r", &format!("{}/.", place.display()), copy.path().to_str().unwrap()]));
+    fill_ntfs(&out, |place| {
+        run(&["diff", "-r", copy.path().to_str().unwrap(), place.to_str().unwrap()]);
+        fs::write(place.join("new.bin"), noise(3 << 20, 3)).unwrap();
+    });
+    let after = badger_fs::open(&source(&out), 0, least + 6 * MIB).unwrap().survey();
+    assert!(after.is_sound(), "{:?}", after.findings);
 }

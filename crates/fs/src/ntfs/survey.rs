@@ -60,7 +60,11 @@ impl Ntfs {
         let records = self.table.size() / self.record as u64;
         let in_use = self.load(MFT, BITMAP, records, &mut claims);
         let mut known = vec![Known::default(); records as usize];
-        self.each_record(|number, record| self.take_record(number, record, &in_use, &mut known, &mut claims));
+        self.each_record(|number, record| {
+            let extension = record.as_ref().is_some_and(|record| le16(record, 22) & 1 != 0 && le64(record, 32) & NUMBER != 0);
+            survey.spread += u64::from(extension);
+            self.take_record(number, record, &in_use, &mut known, &mut claims);
+        });
         for number in 0..records {
             if known[number as usize].used && known[number as usize].base && known[number as usize].directory {
                 self.check_directory(number, &mut known, &mut claims);

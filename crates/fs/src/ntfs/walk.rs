@@ -19,7 +19,7 @@ const UPCASE: u64 = 10;
 pub(super) const FIRST_USER: u64 = 24;
 /// Attribute types.
 const STANDARD: u32 = 0x10;
-const LIST: u32 = 0x20;
+pub(super) const LIST: u32 = 0x20;
 pub(super) const NAME: u32 = 0x30;
 pub(super) const DATA: u32 = 0x80;
 pub(super) const INDEX_ROOT: u32 = 0x90;

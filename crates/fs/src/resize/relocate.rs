@@ -106,6 +106,29 @@ impl Relocation {
         Some(())
     }
 
+    /// Brings a run that has to go into one piece somewhere, apart from the others; gives those that still have to go.
+    pub fn take_along(&mut self, movers: &[Range<u64>], run: Range<u64>) -> Option<Vec<Range<u64>>> {
+        let to = self.take_whole(run.end - run.start)?;
+        // A part of it that could have stayed goes along.
+        let mut kept = Vec::with_capacity(self.steps.len() + 1);
+        for step in self.steps.drain(..) {
+            let (from, end) = (step.from, step.from + step.len);
+            let (start, stop) = (run.start.clamp(from, end), run.end.clamp(from, end));
+            for (a, b) in [(from, start), (stop, end)] {
+                if a < b {
+                    kept.push(Step { from: a, to: step.to + (a - from), len: b - a });
+                }
+            }
+            if start < stop {
+                let place = step.to + (start - from);
+                self.gaps.insert((stop - start, place));
+            }
+        }
+        self.steps = kept;
+        self.steps.push(Step { from: run.start, to, len: run.end - run.start });
+        Some(without(movers, &[run]))
+    }
+
     /// Takes `len` free units in one piece: the smallest gap that is large enough, of these the first.
     pub fn take_whole(&mut self, len: u64) -> Option<u64> {
         if len == 0 {
@@ -117,19 +140,6 @@ impl Relocation {
             self.gaps.insert((size - len, start + len));
         }
         Some(start)
-    }
-
-    /// Takes a stretch that must be free.
-    pub fn take_at(&mut self, range: Range<u64>) -> Option<()> {
-        let (size, start) = self.gaps.iter().find(|(len, start)| *start <= range.start && start + len >= range.end).copied()?;
-        self.gaps.remove(&(size, start));
-        if start < range.start {
-            self.gaps.insert((range.start - start, start));
-        }
-        if start + size > range.end {
-            self.gaps.insert((start + size - range.end, range.end));
-        }
-        Some(())
     }
 
     /// Takes `len` free units in as few pieces as there can be.
@@ -174,11 +184,6 @@ impl Relocation {
             }
         }
         out
-    }
-
-    /// Whether a run stays where it is.
-    pub fn stays(&self, range: Range<u64>) -> bool {
-        self.run(range.clone()) == [range]
     }
 
     /// All of it, by where it comes from.

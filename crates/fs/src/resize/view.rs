@@ -36,6 +36,8 @@ pub struct View {
     moved: u64,
     /// What must be copied although it may be zero.
     fixed: Extents<()>,
+    /// What is all ones, whatever is shown there.
+    ones: Extents<()>,
 }
 
 fn no_room(error: &std::io::Error) -> Finding {
@@ -58,6 +60,7 @@ impl View {
             end: 0,
             moved: 0,
             fixed: Extents::new(),
+            ones: Extents::new(),
         })
     }
 
@@ -65,6 +68,12 @@ impl View {
     /// overlaps, before [`View::sort`].
     pub(crate) fn show(&mut self, from: u64, to: u64, len: u64) {
         self.spans.push(Span { to, from, len });
+    }
+
+    /// Fills a stretch with ones.
+    pub(crate) fn fill(&mut self, range: Range<u64>) {
+        self.fixed.set(range.clone(), ());
+        self.ones.set(range, ());
     }
 
     /// Says that a stretch belongs to the format's own structures: it is copied whole, zeroes too.
@@ -168,7 +177,7 @@ impl View {
 
     /// The byte of the source that is shown at a byte, where it comes from there unchanged.
     pub fn origin(&self, at: u64) -> Option<u64> {
-        if self.blocks.contains_key(&(at / BLOCK)) {
+        if self.blocks.contains_key(&(at / BLOCK)) || self.ones.at(at).is_some() {
             return None;
         }
         let span = self.spans[..self.spans.partition_point(|span| span.to <= at)].last()?;
@@ -202,6 +211,9 @@ impl Medium for View {
             at = to;
         }
         buf[(at - offset) as usize..].fill(0);
+        for (range, ()) in self.ones.within(offset..end) {
+            buf[(range.start - offset) as usize..(range.end - offset) as usize].fill(0xff);
+        }
         // Blocks that were written one after the other lie one after the other in the file.
         let mut run: Option<(u64, u64, u64)> = None;
         let mut copy = |(at, place, len): (u64, u64, u64)| {
@@ -224,6 +236,7 @@ impl Medium for View {
     fn zero_run(&self, offset: u64, max: u64) -> u64 {
         let end = offset.saturating_add(max).min(self.geometry.size_bytes);
         let end = self.blocks.range(offset / BLOCK..end.div_ceil(BLOCK)).next().map_or(end, |(block, _)| (block * BLOCK).max(offset));
+        let end = self.ones.within(offset..end).next().map_or(end, |(range, ())| range.start);
         let mut at = offset;
         let first = self.spans.partition_point(|span| span.to + span.len <= offset);
         for span in &self.spans[first..] {
