@@ -78,6 +78,17 @@ fn fixed(mut bytes: Vec<u8>, magic: &[u8; 4]) -> Option<Vec<u8>> {
     Some(bytes)
 }
 
+/// Whether a record is the first one of its file. The reference of a further one counts how often the first was used, so
+/// that it is not zero even where it leads to record 0.
+fn is_base(record: &[u8]) -> bool {
+    le64(record, 32) == 0
+}
+
+/// The number of the file that record `number` belongs to.
+fn owner(number: u64, record: &[u8]) -> u64 {
+    if is_base(record) { number } else { le64(record, 32) & walk::NUMBER }
+}
+
 /// The attributes of a record one after the other: type and own bytes, 24 of them at least. A damaged one ends them.
 fn attributes(record: &[u8]) -> impl Iterator<Item = (u32, &[u8])> {
     let mut at = usize::from(le16(record, 20));

@@ -3,7 +3,7 @@
 //! again over further records. The log is emptied: what it says is of places that are not the same any more.
 
 use super::walk::{BITMAP, DATA, FIRST_USER, LIST, NUMBER, Ntfs};
-use super::{attributes, resident, runs};
+use super::{attributes, fixed, owner, resident, runs};
 use crate::bits::Bits;
 use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, units, up};
 use crate::survey::Survey;
@@ -18,8 +18,6 @@ const LOG: u64 = 2;
 const MAP: u64 = 6;
 const BAD: u64 = 8;
 const STANDARD: u32 = 0x10;
-/// First records that must lie in one piece, so that the table can be found.
-const FIRST: u64 = 16;
 /// Where the attributes of a new record begin, and what ends them.
 const FRONT: usize = 0x38;
 const END: usize = 8;
@@ -189,16 +187,18 @@ impl Ntfs {
         if clusters < self.least_clusters(survey, &used) {
             return Err(short());
         }
-        let (mut moves, mut movers) = Relocation::begin(&used, &[], 0..clusters);
-        // These are found by their first cluster alone.
-        let front = (FIRST * self.record as u64).div_ceil(self.cluster);
-        let copies = self.mirrored_records() * self.record as u64;
-        for (first, len) in [(le64(&boot, 48), front), (self.mirror.0, copies.div_ceil(self.cluster))] {
-            if first + len > clusters {
-                movers = moves.take_along(&movers, first..first + len).ok_or_else(short)?;
-            }
+        let made = self.made(&used, clusters, wanted, &boot, false);
+        match made {
+            // Where the table's own record gets full, the table is brought together, whatever has to give way.
+            Err(finding) if finding.code == "ntfs-table-pieces" => self.made(&used, clusters, wanted, &boot, true),
+            other => other,
         }
-        moves.settle(&movers).ok_or_else(short)?;
+    }
+
+    /// Makes the new volume; `gather` brings the table into one piece even where it could stay.
+    fn made(&self, used: &[Range<u64>], clusters: u64, wanted: &Wanted, boot: &[u8], gather: bool) -> Result<View> {
+        let short = || refused("volume-too-small", format!("{} bytes are too few for what it holds", wanted.len));
+        let mut moves = self.arranged(used, clusters, boot, gather).ok_or_else(short)?;
         let map = moves.take(self.map_clusters(clusters)).ok_or_else(short)?;
         let mut view = View::new(self.volume().drive(), wanted.len, wanted.sector)?;
         for step in moves.steps() {
@@ -222,8 +222,46 @@ impl Ntfs {
         };
         change.all()?;
         change.write_map()?;
-        change.boot(wanted, boot)?;
+        change.boot(wanted, boot.to_vec())?;
         change.view.finish()
+    }
+
+    /// Finds new places for everything. The table goes into one piece where any of it has to move: its own record must hold
+    /// the list of its pieces.
+    fn arranged(&self, used: &[Range<u64>], clusters: u64, boot: &[u8], gather: bool) -> Option<Relocation> {
+        let pieces = self.table.pieces().iter().filter_map(|piece| Some(piece.at? / self.cluster..(piece.at? + piece.len).div_ceil(self.cluster)));
+        let table: Vec<Range<u64>> = pieces.collect();
+        let len: u64 = table.iter().map(|piece| piece.end - piece.start).sum();
+        let copies = (self.mirrored_records() * self.record as u64).div_ceil(self.cluster);
+        let mirror = self.mirror.0..self.mirror.0 + copies;
+        let moving = |movers: &[Range<u64>], run: &Range<u64>| movers.iter().any(|range| range.start < run.end && run.start < range.end);
+        // What the boot sector names must stay apart from what the table may have to push aside.
+        let front = (le64(boot, 48).min(16) + 16).max((8192u64).div_ceil(self.cluster));
+        let cleared = clusters.checked_sub(len).filter(|start| *start > front).map(|start| start..clusters);
+        for aside in [None, cleared] {
+            let taken: Vec<Range<u64>> = aside.clone().into_iter().collect();
+            let (mut moves, mut movers) = Relocation::begin(used, &taken, 0..clusters);
+            if gather || table.iter().any(|piece| moving(&movers, piece)) {
+                movers = match &aside {
+                    Some(aside) => moves.bring(&movers, &table, aside.start),
+                    None => match moves.take_all_along(&movers, &table) {
+                        Some(left) => left,
+                        None => continue,
+                    },
+                };
+            } else if aside.is_some() {
+                continue;
+            }
+            if moving(&movers, &mirror) {
+                // The copy is found by its first cluster alone.
+                let Some(left) = moves.take_along(&movers, mirror.clone()) else { continue };
+                movers = left;
+            }
+            if moves.settle(&movers).is_some() {
+                return Some(moves);
+            }
+        }
+        None
     }
 
     /// How many of the first records the mirror holds.
@@ -322,6 +360,9 @@ impl Change<'_> {
         if let Some(finding) = failed {
             return Err(finding);
         }
+        if self.overflown.contains(&MFT) {
+            return Err(refused("ntfs-table-pieces", "its master file table would lie in too many pieces"));
+        }
         for file in std::mem::take(&mut self.overflown) {
             self.lay_out(file)?;
         }
@@ -399,8 +440,7 @@ impl Change<'_> {
     }
 
     fn take_record(&mut self, number: u64, record: Vec<u8>) -> Result<()> {
-        let base = le64(&record, 32) & NUMBER;
-        let file = if base == 0 { number } else { base };
+        let file = owner(number, &record);
         let mut any = false;
         let all: Vec<Vec<u8>> = attributes(&record)
             .map(|(code, bytes)| {
@@ -652,27 +692,37 @@ impl Change<'_> {
         if out.len() > room { Err(self.short()) } else { Ok(out) }
     }
 
-    /// The record of the table: its runs, what came to it, and its own map.
+    /// The records of the table: its runs, what came to it, and its own map.
     fn table_itself(&mut self) -> Result<()> {
         let fs = self.fs;
         let record = fs.raw_record(MFT)?;
+        // What comes to the table is written where its last part stands.
+        let is_table = |code: u32, bytes: &[u8]| code == DATA && bytes[8] != 0 && name_of(bytes).is_empty();
+        let mut tail = (MFT, 0);
+        for number in all_records(fs, MFT, &record)? {
+            let part = fs.raw_record(number)?;
+            let low = attributes(&part).filter(|(code, bytes)| is_table(*code, bytes)).map(|(_, bytes)| le64(bytes, 16)).max();
+            tail = tail.max((if low > Some(tail.1) { number } else { tail.0 }, low.unwrap_or(0).max(tail.1)));
+        }
         let more: Vec<Run> = self.grown.iter().map(|run| (Some(run.start), run.end - run.start)).collect();
+        let lengthened = |bytes: Vec<u8>| {
+            let mut held = runs(&bytes);
+            held.extend(&more);
+            let mut out = with_runs(&bytes, &held);
+            put(&mut out, 24, &(le64(&bytes, 24).wrapping_add(1) + count(&more)).wrapping_sub(1).to_le_bytes());
+            out
+        };
         let size = self.records * fs.record as u64;
+        let full = || refused("ntfs-table-pieces", "its master file table lies in too many pieces for its own record");
         let (mut all, mut map_written) = (Vec::new(), false);
         for (code, bytes) in attributes(&record) {
             let mut new = self.changed(MFT, bytes, code).unwrap_or_else(|| bytes.to_vec());
-            if code == DATA && bytes[8] != 0 && !more.is_empty() {
-                let mut held = runs(&new);
-                let known = le64(bytes, 24).wrapping_add(1);
-                if attributes(&record).any(|(code, _)| code == LIST) {
-                    return Err(refused("ntfs-table-pieces", "its master file table lies in too many pieces to grow"));
+            if is_table(code, bytes) {
+                if !more.is_empty() && tail.0 == MFT {
+                    new = lengthened(new);
                 }
-                held.extend(&more);
-                new = with_runs(&new, &held);
-                put(&mut new, 24, &(known + count(&more)).wrapping_sub(1).to_le_bytes());
-                put(&mut new, 40, &((known + count(&more)) * fs.cluster).to_le_bytes());
-            }
-            if code == DATA && bytes[8] != 0 && size > fs.table.size() {
+                let room = le64(bytes, 40) + count(&more) * fs.cluster;
+                put(&mut new, 40, &room.to_le_bytes());
                 put(&mut new, 48, &size.to_le_bytes());
                 put(&mut new, 56, &size.to_le_bytes());
             }
@@ -684,10 +734,21 @@ impl Change<'_> {
         }
         let front = usize::from(le16(&record, 20));
         if !map_written || front + all.iter().map(Vec::len).sum::<usize>() + END > fs.record {
-            return Err(refused("ntfs-table-pieces", "its master file table lies in too many pieces for its own record"));
+            return Err(full());
         }
         let next = le16(&record, 40);
-        self.write_record(MFT, filled(record, &all, next))
+        self.write_record(MFT, filled(record, &all, next))?;
+        if tail.0 != MFT && !more.is_empty() {
+            let part = fixed(self.read_record(tail.0)?, b"FILE").ok_or_else(full)?;
+            let all: Vec<Vec<u8>> =
+                attributes(&part).map(|(code, bytes)| if is_table(code, bytes) { lengthened(bytes.to_vec()) } else { bytes.to_vec() }).collect();
+            if usize::from(le16(&part, 20)) + all.iter().map(Vec::len).sum::<usize>() + END > fs.record {
+                return Err(full());
+            }
+            let next = le16(&part, 40);
+            self.write_record(tail.0, filled(part, &all, next))?;
+        }
+        Ok(())
     }
 
     /// The map of records in use as it is by now.

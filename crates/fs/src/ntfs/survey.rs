@@ -1,7 +1,7 @@
 //! Going over an NTFS volume: every file record, every run, every directory's index, and the copies of what matters most.
 
 use super::walk::{Attribute, BITMAP, DATA, FIRST_USER, NAME, NUMBER, Ntfs};
-use super::{attribute, fixed, resident, runs};
+use super::{attribute, fixed, is_base, owner, resident, runs};
 use crate::bits::Bits;
 use crate::survey::{Claims, Survey, Use};
 use crate::tree::{FileSystem, Finding, Weight};
@@ -61,7 +61,7 @@ impl Ntfs {
         let in_use = self.load(MFT, BITMAP, records, &mut claims);
         let mut known = vec![Known::default(); records as usize];
         self.each_record(|number, record| {
-            let extension = record.as_ref().is_some_and(|record| le16(record, 22) & 1 != 0 && le64(record, 32) & NUMBER != 0);
+            let extension = record.as_ref().is_some_and(|record| le16(record, 22) & 1 != 0 && !is_base(record));
             survey.spread += u64::from(extension);
             self.take_record(number, record, &in_use, &mut known, &mut claims);
         });
@@ -108,8 +108,7 @@ impl Ntfs {
         if !used {
             return;
         }
-        let base = le64(&record, 32) & NUMBER;
-        let owner = if base == 0 { number } else { base };
+        let (base, owner) = (is_base(&record), owner(number, &record));
         let mut attributes = Vec::new();
         Self::attributes_in(&record, &mut attributes);
         let names: Vec<&[u8]> =
@@ -120,7 +119,7 @@ impl Ntfs {
         }
         let directory = le16(&record, 22) & 2 != 0;
         if let Some(entry) = known.get_mut(number as usize) {
-            *entry = Known { sequence: le16(&record, 16), used, base: base == 0, directory, links: le16(&record, 18), ..*entry };
+            *entry = Known { sequence: le16(&record, 16), used, base, directory, links: le16(&record, 18), ..*entry };
         }
         let system = owner < FIRST_USER || names.iter().any(|name| le64(name, 0) & NUMBER == EXTEND);
         for one in attributes.iter().filter(|one| one.bytes[8] != 0) {

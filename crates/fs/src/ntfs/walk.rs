@@ -381,10 +381,9 @@ impl Ntfs {
                 let Some(record) = record.filter(|record| le16(record, 22) & 1 != 0) else { return };
                 let mut attributes = Vec::new();
                 Self::attributes_in(&record, &mut attributes);
-                let base = le64(&record, 32) & NUMBER;
                 let names = attributes.iter().filter(|attribute| attribute.code == NAME).filter_map(|attribute| resident(&attribute.bytes));
                 let parents: HashSet<u64> = names.map(|name| le64(name, 0) & NUMBER).collect();
-                parents.into_iter().for_each(|parent| found.entry(parent).or_default().push(if base == 0 { number } else { base }));
+                parents.into_iter().for_each(|parent| found.entry(parent).or_default().push(super::owner(number, &record)));
             });
             found
         })

@@ -108,25 +108,31 @@ impl Relocation {
 
     /// Brings a run that has to go into one piece somewhere, apart from the others; gives those that still have to go.
     pub fn take_along(&mut self, movers: &[Range<u64>], run: Range<u64>) -> Option<Vec<Range<u64>>> {
-        let to = self.take_whole(run.end - run.start)?;
-        // A part of it that could have stayed goes along.
-        let mut kept = Vec::with_capacity(self.steps.len() + 1);
-        for step in self.steps.drain(..) {
-            let (from, end) = (step.from, step.from + step.len);
-            let (start, stop) = (run.start.clamp(from, end), run.end.clamp(from, end));
-            for (a, b) in [(from, start), (stop, end)] {
-                if a < b {
-                    kept.push(Step { from: a, to: step.to + (a - from), len: b - a });
-                }
-            }
-            if start < stop {
-                let place = step.to + (start - from);
-                self.gaps.insert((stop - start, place));
-            }
+        self.take_all_along(movers, &[run])
+    }
+
+    /// Brings runs into one piece somewhere, one after the other, whether they have to go or not; gives those of `movers`
+    /// that still have to. `None` where no gap is long enough; then nothing changed.
+    pub fn take_all_along(&mut self, movers: &[Range<u64>], runs: &[Range<u64>]) -> Option<Vec<Range<u64>>> {
+        let to = self.take_whole(runs.iter().map(|run| run.end - run.start).sum())?;
+        Some(self.bring(movers, runs, to))
+    }
+
+    /// Brings runs to a place that nothing else goes to, one after the other; gives those of `movers` that still have to go.
+    pub fn bring(&mut self, movers: &[Range<u64>], runs: &[Range<u64>], mut to: u64) -> Vec<Range<u64>> {
+        let sorted = tidy(runs.to_vec());
+        // A part that could have stayed goes along, and leaves a gap.
+        let (stay, brought): (Vec<Step>, Vec<Step>) = self.steps.drain(..).partition(|step| step.from == step.to);
+        let stay: Vec<Range<u64>> = stay.into_iter().map(|step| step.from..step.from + step.len).collect();
+        let left = without(&stay, &sorted);
+        self.gaps.extend(without(&stay, &left).into_iter().map(|gap| (gap.end - gap.start, gap.start)));
+        self.steps.extend(left.into_iter().map(|range| Step { from: range.start, to: range.start, len: range.end - range.start }));
+        self.steps.extend(brought);
+        for run in runs.iter().filter(|run| run.start < run.end) {
+            self.steps.push(Step { from: run.start, to, len: run.end - run.start });
+            to += run.end - run.start;
         }
-        self.steps = kept;
-        self.steps.push(Step { from: run.start, to, len: run.end - run.start });
-        Some(without(movers, &[run]))
+        without(movers, &sorted)
     }
 
     /// Takes `len` free units in one piece: the smallest gap that is large enough, of these the first.
