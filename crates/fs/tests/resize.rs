@@ -253,3 +253,26 @@ fn a_squeezed_ntfs_volume_is_mounted_and_written_to() {
     let after = badger_fs::open(&source(&out), 0, least + 6 * MIB).unwrap().survey();
     assert!(after.is_sound(), "{:?}", after.findings);
 }
+
+/// Long files in one piece each behind gaps of one cluster: squeezed, their lists outgrow what held them.
+fn gaps(place: &Path, cluster: usize) {
+    fs::write(place.join("low.bin"), noise(4400 * cluster, 3)).unwrap();
+    (0..7).for_each(|number| fs::write(place.join(format!("tape {number}.wav")), noise(440 * cluster, number + 9)).unwrap());
+    fs::remove_file(place.join("low.bin")).unwrap();
+    fs::create_dir(place.join("fill")).unwrap();
+    (0..5000).for_each(|number| fs::write(place.join(format!("fill/{number}")), noise(1000, number + 1)).unwrap());
+    let mut random = Random(77);
+    (0..5000).filter(|_| random.below(1000) < 500).for_each(|number| fs::remove_file(place.join(format!("fill/{number}"))).unwrap());
+}
+
+#[rstest]
+fn lists_that_outgrow_their_record_go_on_in_others(#[values(true, false)] full_table: bool) {
+    let (_dir, path) = image(40);
+    run(&["mkntfs", "-q", "-F", "-Q", "-c", "4096", path.to_str().unwrap()]);
+    fill_ntfs(&path, |place| {
+        gaps(place, 4096);
+        // With no record of the table left over it has to grow.
+        (0..if full_table { 2600 } else { 0 }).for_each(|number| fs::write(place.join(format!("fill/again {number}")), b"7").unwrap());
+    });
+    all_sizes(&path, 512, 6, &["ntfsfix", "-n"]);
+}

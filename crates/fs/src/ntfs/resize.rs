@@ -560,7 +560,9 @@ impl Change<'_> {
         let held = |at_home: &[bool]| -> usize { wholes.iter().zip(at_home).filter(|(_, home)| **home).map(|(whole, _)| length(whole)).sum() };
         while held(&at_home) + LIST_LEN > room {
             // What lies elsewhere goes first, the longest list of it; then whatever is longest, but for the times and flags.
-            let out = (0..wholes.len()).filter(|at| at_home[*at] && wholes[*at].code != STANDARD).max_by_key(|at| (wholes[*at].runs.is_some(), length(&wholes[*at])));
+            let out = (0..wholes.len())
+                .filter(|at| at_home[*at] && wholes[*at].code != STANDARD)
+                .max_by_key(|at| (wholes[*at].runs.is_some(), length(&wholes[*at])));
             at_home[out.ok_or_else(|| self.short())?] = false;
         }
         // Everything outside is written record after record, a run list in as many parts as it needs.
@@ -912,5 +914,4 @@ mod tests {
             prop_assert_eq!(runs(&with_runs(&attribute, &list)), list);
         }
     }
-
 }
