@@ -87,6 +87,7 @@ fn changed(path: &Path, fs: &dyn FileSystem, survey: &Survey, wanted: &Wanted, j
     let mut command: Vec<&str> = judge.to_vec();
     command.push(out.to_str().unwrap());
     let told = Command::new(command[0]).args(&command[1..]).output().unwrap();
+    if !told.status.success() { fs::copy(&out, "/tmp/out.img").unwrap(); fs::copy(path, "/tmp/in.img").unwrap(); }
     assert!(told.status.success(), "{wanted:?} {command:?}: {}{}", String::from_utf8_lossy(&told.stdout), String::from_utf8_lossy(&told.stderr));
     let text = String::from_utf8_lossy(&told.stdout);
     assert!(!text.contains("differ") && !text.contains("wrong"), "{wanted:?}: {text}");
@@ -275,4 +276,59 @@ fn lists_that_outgrow_their_record_go_on_in_others(#[values(true, false)] full_t
         (0..if full_table { 2600 } else { 0 }).for_each(|number| fs::write(place.join(format!("fill/again {number}")), b"7").unwrap());
     });
     all_sizes(&path, 512, 6, &["ntfsfix", "-n"]);
+}
+
+/// Fills an ext volume through a mount: files in pieces, links, attributes, sparse and set-aside ones, indexed directories.
+fn ext(options: &[&str], mib: u64, pieces: usize, piece: usize) -> (tempfile::TempDir, PathBuf) {
+    let (dir, path) = image(mib);
+    run(&[&["mke2fs", "-q", "-F"], options, &[path.to_str().unwrap()]].concat());
+    mounted(&path, |place| {
+        let sheets = place.join("counts");
+        fs::create_dir_all(place.join("weir/deep/deeper")).unwrap();
+        fs::create_dir(&sheets).unwrap();
+        (0..pieces).for_each(|number| fs::write(sheets.join(format!("a longer name for count {number:05}.csv")), noise(piece, number as u64 + 1)).unwrap());
+        (0..pieces).step_by(2).for_each(|number| fs::remove_file(sheets.join(format!("a longer name for count {number:05}.csv"))).unwrap());
+        fs::write(place.join("weir/deep/rehearsal.wav"), noise(pieces / 2 * piece, 7)).unwrap();
+        std::os::unix::fs::symlink("weir/deep", place.join("short")).unwrap();
+        std::os::unix::fs::symlink(format!("/{}", "long-target/".repeat(12)), place.join("weir/long")).unwrap();
+        fs::hard_link(place.join("weir/deep/rehearsal.wav"), place.join("weir/same.wav")).unwrap();
+        let sparse = File::create(place.join("weir/sparse.db")).unwrap();
+        sparse.set_len(9 << 20).unwrap();
+        sparse.write_all_at(&noise(70_000, 4), 3 << 20).unwrap();
+        // Old formats cannot set space aside.
+        let _ = Command::new("fallocate").args(["-l", "300000", place.join("weir/aside.db").to_str().unwrap()]).status();
+        let name = "user.note";
+        run(&["setfattr", "-n", name, "-v", &"x".repeat(300), place.join("weir/sparse.db").to_str().unwrap()]);
+        (0..40).for_each(|number| fs::create_dir(place.join(format!("weir/deep/folder {number}"))).unwrap());
+        (0..40).for_each(|number| fs::write(place.join(format!("weir/deep/folder {number}/note.txt")), b"short").unwrap());
+    });
+    run(&["e2fsck", "-fn", path.to_str().unwrap()]);
+    (dir, path)
+}
+
+fn mounted(path: &Path, fill: impl FnOnce(&Path)) {
+    let place = path.with_file_name("mnt");
+    fs::create_dir_all(&place).unwrap();
+    while !Command::new("mount").args(["-o", "loop"]).args([path, &place]).status().unwrap().success() {}
+    fill(&place);
+    run(&["umount", place.to_str().unwrap()]);
+}
+
+#[rstest]
+#[case::usual(&["-t", "ext4"], 160, 600, 9000, 8)]
+#[case::small_blocks(&["-t", "ext4", "-b", "1024", "-g", "2048", "-N", "4000"], 40, 1500, 1500, 10)]
+#[case::narrow(&["-t", "ext4", "-b", "1024", "-O", "^64bit,^metadata_csum,^flex_bg"], 60, 900, 1500, 8)]
+#[case::uninit(&["-t", "ext4", "-b", "1024", "-O", "^64bit,^metadata_csum,uninit_bg"], 60, 900, 1500, 6)]
+#[case::inline_data(&["-t", "ext4", "-b", "1024", "-O", "inline_data", "-I", "256"], 60, 900, 1500, 8)]
+#[case::meta_groups(&["-t", "ext4", "-b", "1024", "-O", "meta_bg,^resize_inode"], 60, 900, 1500, 8)]
+#[case::block_maps(&["-t", "ext4", "-b", "1024", "-O", "^extent,^64bit"], 60, 900, 1500, 8)]
+#[case::ext2(&["-t", "ext2", "-b", "1024", "-I", "128"], 60, 900, 1500, 8)]
+#[case::ext3(&["-t", "ext3", "-b", "1024"], 60, 900, 1500, 6)]
+#[case::no_sparse_super(&["-t", "ext2", "-b", "1024", "-O", "^sparse_super,^resize_inode"], 60, 900, 1500, 8)]
+#[case::sparse_super2(&["-t", "ext4", "-b", "1024", "-O", "sparse_super2,^resize_inode"], 60, 900, 1500, 8)]
+#[case::large_units(&["-t", "ext4", "-O", "bigalloc", "-C", "16384"], 160, 400, 17_000, 6)]
+#[case::seed_and_values(&["-t", "ext4", "-b", "1024", "-O", "metadata_csum_seed,ea_inode,orphan_file"], 60, 900, 1500, 6)]
+fn ext_volumes(#[case] options: &[&str], #[case] mib: u64, #[case] pieces: usize, #[case] piece: usize, #[case] seeds: u64) {
+    let (_dir, path) = ext(options, mib, pieces, piece);
+    all_sizes(&path, 4096, seeds, &["e2fsck", "-fn"]);
 }

@@ -1,15 +1,1037 @@
-//! Not yet.
-use super::Ext;
-use crate::resize::{Bounds, View, Wanted, refused};
+//! An ext volume of another size: groups come or go, what lay in the way or beyond the end is led elsewhere, inodes of
+//! dropped groups get other numbers, and every structure that tells places or numbers is written anew with its checksum.
+
+use super::checksum::{crc16, crc32c};
+use super::{
+    ATTRIBUTES, CHECKSUMS, DESCRIPTOR_SUMS, EXTENTS, Ext, Group, INLINE, INODES_UNWRITTEN, Inode, MOST_DIRECTORY, RECOVER, ROOT, SPARSE_TWO,
+};
+use crate::bits::Bits;
+use crate::cached::Cached;
+use crate::content::{Content, Form};
+use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, units, up};
 use crate::survey::Survey;
-use crate::tree::Result;
+use crate::tree::{Finding, NodeKind, Result};
+use badger_drive::Extents;
+use badger_drive::field::{le16, le32};
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::ops::Range;
+
+/// Features whose structures are known here: compatible, incompatible, read-only compatible.
+const KNOWN: [u32; 3] = [0x1e3f, 0x3_e6d6, 0x1_b77f];
+const RESIZE_INODE: u32 = 0x10;
+const STABLE_INODES: u32 = 0x800;
+const FLEXIBLE: u32 = 0x200;
+const WIDE: u32 = 0x80;
+const QUOTA: u32 = 0x100;
+const ATTRIBUTE_INODES: u32 = 0x400;
+/// Flags of inodes and groups.
+const INDEXED: u32 = 0x1000;
+const HUGE: u32 = 0x4_0000;
+/// The inode that holds the room for further descriptors.
+const RESIZE: u32 = 7;
+/// A last group shorter than its own structures and this many blocks is not worth having.
+const LEAST_GROUP: u64 = 50;
+const ORPHAN_MARK: u32 = 0x0b10_ca04;
+
+/// A stretch of a file: its first block, where it lies, how long it is, and whether it was only set aside.
+type Extent = (u64, u64, u64, bool);
+
+fn put(bytes: &mut [u8], at: usize, value: &[u8]) {
+    bytes[at..at + value.len()].copy_from_slice(value);
+}
+
+fn put32(bytes: &mut [u8], at: usize, value: u32) {
+    put(bytes, at, &value.to_le_bytes());
+}
+
+fn put16(bytes: &mut [u8], at: usize, value: u16) {
+    put(bytes, at, &value.to_le_bytes());
+}
 
 impl Ext {
-    pub(super) fn bounds_of(&self, _survey: &Survey, _sector: u64) -> Result<Bounds> {
-        Err(refused("not-resized", "volumes of this format are not resized yet"))
+    fn table_blocks(&self) -> u64 {
+        (u64::from(self.inodes_per_group) * self.inode_size).div_ceil(self.block)
     }
 
-    pub(super) fn resized_to(&self, _survey: &Survey, _wanted: &Wanted) -> Result<View> {
-        Err(refused("not-resized", "volumes of this format are not resized yet"))
+    /// The same volume with so many blocks, as far as places at fixed distances go.
+    fn shaped(&self, blocks: u64) -> Self {
+        let mut sb = self.sb.clone();
+        let per_block = self.block / self.descriptor;
+        let groups = blocks.saturating_sub(self.first_block).div_ceil(u64::from(self.blocks_per_group));
+        let tables = |groups: u64| groups.div_ceil(per_block);
+        let first_meta = self.first_meta.map(|first| u64::from(first).min(tables(groups)) as u32);
+        if self.features[0] & RESIZE_INODE != 0 {
+            // The room and what was made of it stay as long together as they were.
+            let both = tables(self.group_count()) + u64::from(le16(&sb, 0xce));
+            // A block of the list of that room names no more than it has places for.
+            put16(&mut sb, 0xce, both.saturating_sub(tables(groups)).min(self.block / 4) as u16);
+        }
+        if let Some(first) = first_meta {
+            put32(&mut sb, 0x104, first);
+        }
+        if self.features[0] & SPARSE_TWO != 0 {
+            let last = if groups > 1 { groups as u32 - 1 } else { 0 };
+            let chosen = [u32::from(groups > 1), if groups > 2 { last } else { 0 }];
+            let was = [le32(&self.sb, 0x24c), le32(&self.sb, 0x250)];
+            put32(&mut sb, 0x24c, if was[0] == 0 { 0 } else { chosen[0] });
+            put32(&mut sb, 0x250, if was[1] == 0 { 0 } else { chosen[1] });
+        }
+        Self {
+            volume: Cached::new(self.volume.drive().clone(), self.volume.start(), self.volume.len()),
+            sb,
+            groups: Vec::new(),
+            opened: Vec::new(),
+            inodes: (groups * u64::from(self.inodes_per_group)).min(u64::from(u32::MAX)) as u32,
+            first_meta,
+            blocks,
+            ..*self
+        }
+    }
+
+    /// Blocks that the structures of all groups take.
+    fn overhead(&self) -> u64 {
+        let fronts: u64 = (0..self.group_count()).map(|group| self.front(group)).map(|front| front.end - front.start).sum();
+        fronts + self.group_count() * (self.table_blocks() + 2)
+    }
+
+    /// The number of blocks a volume of at most `blocks` can have: no last group that is hardly longer than its structures.
+    fn normal(&self, blocks: u64) -> u64 {
+        let blocks = blocks / self.ratio() * self.ratio();
+        let per_group = u64::from(self.blocks_per_group);
+        let tail = blocks.saturating_sub(self.first_block) % per_group;
+        let new = self.shaped(blocks);
+        let Some(last) = new.group_count().checked_sub(1) else { return 0 };
+        let front = new.front(last);
+        let least = front.end - front.start + new.table_blocks() + 2 + LEAST_GROUP * self.ratio();
+        if tail > 0 && tail < least && last > 0 { blocks - tail } else { blocks }
+    }
+
+    /// Why a volume cannot be changed although it is sound.
+    fn can_change(&self) -> Result<()> {
+        if self.features[1] & RECOVER != 0 || self.volume.is_laid_over() {
+            return Err(refused("ext-journal-pending", "its journal holds changes that were not carried out; let its own system do that first"));
+        }
+        if le32(&self.sb, 0xe8) != 0 {
+            return Err(refused("ext-orphan", "files in it were deleted while they were open; let its own system check it first"));
+        }
+        let unknown: Vec<String> = self
+            .features
+            .iter()
+            .zip(KNOWN)
+            .zip(["compatible", "incompatible", "read-only"])
+            .filter(|((has, known), _)| **has & !known != 0)
+            .map(|((has, known), word)| format!("{word} 0x{:x}", has & !known))
+            .collect();
+        if !unknown.is_empty() {
+            return Err(refused("ext-features", format!("it has features that are not known here: {}", unknown.join(", "))));
+        }
+        Ok(())
+    }
+
+    /// Units that files, directories and the format's own files lie on, without what stands at the groups' own places.
+    fn file_units(&self, survey: &Survey) -> Vec<Range<u64>> {
+        let mut survey = survey.clone();
+        let unit = self.block * self.ratio();
+        for (number, group) in self.groups.iter().enumerate() {
+            for range in self.fixed(number as u64, group).into_iter().filter(|range| range.start < range.end) {
+                survey.usage.clear(range.start * self.block / unit * unit..(range.end * self.block).div_ceil(unit) * unit);
+            }
+        }
+        let first = self.first_block / self.ratio();
+        units(&survey, self.first_block * self.block..self.blocks * self.block, unit, first)
+    }
+
+    /// Blocks that extent trees may need besides when stretches are divided.
+    fn spare(&self, survey: &Survey, used: &[Range<u64>]) -> u64 {
+        let gaps = used.len() as u64;
+        (survey.spread + gaps / 3 + gaps / 300 + 8) * self.ratio()
+    }
+
+    fn least_blocks(&self, survey: &Survey, used: &[Range<u64>], inodes: u64) -> u64 {
+        let held = used.iter().map(|range| range.end - range.start).sum::<u64>() * self.ratio() + self.spare(survey, used);
+        let per_group = u64::from(self.blocks_per_group);
+        let groups = inodes.div_ceil(u64::from(self.inodes_per_group)).max(1);
+        let mut blocks = (held + self.first_block).max((groups - 1) * per_group + self.first_block + 1);
+        loop {
+            let new = self.shaped(blocks);
+            // Of the last unit of each group's structures only a part may be theirs.
+            let need = held + new.overhead() + self.first_block + new.group_count() * self.ratio().saturating_sub(1) * 4;
+            let fits = self.normal(blocks);
+            let enough = fits >= need && new.group_count() >= groups && self.shaped(fits).group_count() >= groups;
+            if enough && fits == blocks {
+                return blocks;
+            }
+            blocks = if fits < blocks { blocks + 1 } else { need.max(blocks + 1) };
+        }
+    }
+
+    /// How many inodes are in use, by the groups' own counts, and whether they may get other numbers.
+    fn inodes_needed(&self) -> Result<u64> {
+        let free: u64 = self.groups.iter().map(|group| u64::from(group.free_inodes)).sum();
+        let used = u64::from(self.inodes) - free;
+        if self.features[0] & STABLE_INODES == 0 {
+            return Ok(used);
+        }
+        Ok(self.used_inodes()?.ranges().last().map_or(used, |range| range.end))
+    }
+
+    fn used_inodes(&self) -> Result<Bits> {
+        let mut used = Bits::new(u64::from(self.inodes) + 1);
+        for (group, first) in self.groups.iter().zip((1u64..).step_by(self.inodes_per_group as usize)) {
+            if group.flags & INODES_UNWRITTEN == 0 {
+                let bytes = self.volume.read(group.inode_bitmap * self.block, self.inodes_per_group.div_ceil(8) as usize)?;
+                used.load(first..first + u64::from(self.inodes_per_group), &bytes);
+            }
+        }
+        Ok(used)
+    }
+
+    pub(super) fn bounds_of(&self, survey: &Survey, sector: u64) -> Result<Bounds> {
+        must_be_sound(survey)?;
+        self.can_change()?;
+        let least = self.least_blocks(survey, &self.file_units(survey), self.inodes_needed()?);
+        let per_group = u64::from(self.blocks_per_group);
+        let mut most = if self.features[1] & WIDE != 0 { 1 << 44 } else { u64::from(u32::MAX) };
+        // Inodes are counted in 32 bits, and descriptors must leave room in a group.
+        most = most.min(u64::from(u32::MAX) / u64::from(self.inodes_per_group) * per_group);
+        if self.first_meta.is_none() {
+            most = most.min(per_group / 2 * (self.block / self.descriptor) * per_group);
+        }
+        Ok(Bounds { least: up(least * self.block, sector), most: most.saturating_mul(self.block), unit: self.block * self.ratio() })
+    }
+
+    pub(super) fn resized_to(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
+        must_be_sound(survey)?;
+        self.can_change()?;
+        let short = || refused("volume-too-small", format!("{} bytes are too few for what it holds", wanted.len));
+        let used = self.file_units(survey);
+        let blocks = wanted.len / self.block;
+        if blocks < self.least_blocks(survey, &used, self.inodes_needed()?) {
+            return Err(short());
+        }
+        let most = if self.features[1] & WIDE != 0 { u64::MAX } else { u64::from(u32::MAX) };
+        let mut new = self.shaped(self.normal(blocks.min(most)));
+        let (groups, solid) = self.place_groups(&new).ok_or_else(short)?;
+        new.groups = groups;
+        let ratio = self.ratio();
+        let room = self.first_block / ratio..new.blocks / ratio;
+        let taken = crate::resize::tidy(solid.iter().map(|(range, ())| range.start / ratio..range.end.div_ceil(ratio)).collect());
+        let (mut moves, movers) = Relocation::begin(&used, &taken, room.clone());
+        moves.settle(&movers).ok_or_else(short)?;
+        let mut view = View::new(self.volume.drive(), wanted.len, wanted.sector)?;
+        let (start, unit) = (self.volume.start(), self.block * ratio);
+        for step in moves.steps() {
+            view.show(start + step.from * unit, step.to * unit, step.len * unit);
+        }
+        // Whatever a boot loader put in front of the super block.
+        view.show(start, 0, 1024);
+        let table = self.table_blocks() * self.block;
+        let sums = self.features[2] & (CHECKSUMS | DESCRIPTOR_SUMS) != 0;
+        for (number, group) in new.groups.iter().enumerate() {
+            let at = group.inode_table * self.block;
+            match self.groups.get(number).filter(|old| old.flags & INODES_UNWRITTEN == 0) {
+                Some(old) => view.show(start + old.inode_table * self.block, at, table),
+                // With checksums a system knows that nobody wrote there yet.
+                None if sums => {}
+                None => view.fix(at..at + table),
+            }
+            for block in [group.block_bitmap, group.inode_bitmap] {
+                view.fix(block * self.block..(block + 1) * self.block);
+            }
+            let front = new.front(number as u64);
+            view.fix(front.start * self.block..front.end * self.block);
+        }
+        view.fix(0..(1024 / self.block + 1) * self.block);
+        view.sort(start);
+        let change = Change {
+            fs: self,
+            groups: new.groups.len(),
+            inode_bits: Bits::new(u64::from(new.inodes) + 1),
+            new,
+            view,
+            moves,
+            numbers: HashMap::new(),
+            directories: HashMap::new(),
+            attributes: HashSet::new(),
+            room,
+        };
+        change.all()
+    }
+
+    /// Places for the structures of every group of the new shape: where they were as far as they can stay. Gives the groups
+    /// and all blocks that are taken by structures.
+    fn place_groups(&self, new: &Self) -> Option<(Vec<Group>, Extents<()>)> {
+        let count = new.group_count();
+        let mut solid: Extents<()> = Extents::new();
+        (0..count).for_each(|group| solid.set(new.front(group), ()));
+        let table = self.table_blocks();
+        let limit = new.blocks;
+        let free = |solid: &Extents<()>, range: &Range<u64>| range.end <= limit && solid.within(range.clone()).next().is_none();
+        let mut groups: Vec<[Option<u64>; 3]> = Vec::new();
+        for number in 0..count {
+            let old = self.groups.get(number as usize);
+            let kept = |at: Option<u64>, len: u64, solid: &mut Extents<()>| {
+                let at = at.filter(|at| free(solid, &(*at..at + len)))?;
+                solid.set(at..at + len, ());
+                Some(at)
+            };
+            let block_bitmap = kept(old.map(|old| old.block_bitmap), 1, &mut solid);
+            let inode_bitmap = kept(old.map(|old| old.inode_bitmap), 1, &mut solid);
+            groups.push([block_bitmap, inode_bitmap, kept(old.map(|old| old.inode_table), table, &mut solid)]);
+        }
+        let per_group = u64::from(self.blocks_per_group);
+        let flexible = self.features[1] & FLEXIBLE != 0;
+        for number in 0..count {
+            for (part, len) in [(0usize, 1), (1, 1), (2, table)] {
+                if groups[number as usize][part].is_some() {
+                    continue;
+                }
+                let within = |group: u64| {
+                    let start = group * per_group + self.first_block;
+                    let end = (start + per_group).min(limit);
+                    // Behind the front of a group that is new; at the end of one that holds files already.
+                    if group >= self.groups.len() as u64 {
+                        let mut at = start;
+                        while at + len <= end {
+                            match solid.within(at..at + len).last() {
+                                None => return Some(at),
+                                Some((range, ())) => at = solid.at(range.start).map_or(range.end, |(whole, ())| whole.end),
+                            }
+                        }
+                        return None;
+                    }
+                    let mut at = end.checked_sub(len)?;
+                    while at >= start {
+                        match solid.within(at..at + len).next() {
+                            None => return Some(at),
+                            Some((range, ())) => at = solid.at(range.start).map_or(range.start, |(whole, ())| whole.start).checked_sub(len)?,
+                        }
+                    }
+                    None
+                };
+                let others = if flexible { 0..count } else { 0..0 };
+                let at = std::iter::once(number).chain(others).find_map(within)?;
+                solid.set(at..at + len, ());
+                groups[number as usize][part] = Some(at);
+            }
+        }
+        let made = groups.iter().enumerate().map(|(number, places)| {
+            let old = self.groups.get(number).copied().unwrap_or(Group { flags: INODES_UNWRITTEN, free_inodes: self.inodes_per_group, ..Group::default() });
+            Some(Group { block_bitmap: places[0]?, inode_bitmap: places[1]?, inode_table: places[2]?, ..old })
+        });
+        Some((made.collect::<Option<_>>()?, solid))
+    }
+
+    /// All stretches of an extent tree, and its blocks.
+    fn collect(&self, node: &[u8], out: &mut Vec<Extent>, tree: &mut Vec<u64>, left: u16) -> Result<()> {
+        let wrong = || Finding::new("ext-extents", "a node of the extent tree is damaged");
+        let (count, depth) = (usize::from(le16(node, 2)), le16(node, 6));
+        if 12 + count * 12 > node.len() || depth > left {
+            return Err(wrong());
+        }
+        for entry in node[12..12 + count * 12].as_chunks::<12>().0 {
+            let logical = u64::from(le32(entry, 0));
+            if depth == 0 {
+                let raw = le16(entry, 4);
+                let len = u64::from(if raw > 32768 { raw - 32768 } else { raw });
+                out.push((logical, u64::from(le32(entry, 8)) | u64::from(le16(entry, 6)) << 32, len, raw > 32768));
+            } else {
+                let child = u64::from(le32(entry, 4)) | u64::from(le16(entry, 8)) << 32;
+                tree.push(child);
+                let bytes = self.volume.read(child * self.block, self.block as usize)?;
+                self.collect(&bytes, out, tree, depth - 1)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Blocks of a directory that hold its index, and where in them the index begins.
+    fn index_blocks(&self, content: &Content) -> Result<BTreeMap<u64, usize>> {
+        let mut out = BTreeMap::new();
+        let mut root = vec![0; self.block as usize];
+        content.read(&self.volume, 0, &mut root)?;
+        let mut waiting = vec![(0u64, 24 + usize::from(root[29]), root[30].min(3), root)];
+        while let Some((block, at, level, bytes)) = waiting.pop() {
+            out.insert(block, at);
+            let count = usize::from(le16(&bytes, at + 2)).min((bytes.len() - at) / 8);
+            for slot in (0..count).filter(|_| level > 0) {
+                let child = u64::from(le32(&bytes, at + slot * 8 + 4) & 0x0fff_ffff);
+                let mut below = vec![0; self.block as usize];
+                content.read(&self.volume, child * self.block, &mut below)?;
+                waiting.push((child, 8, level - 1, below));
+            }
+        }
+        Ok(out)
+    }
+}
+
+struct Change<'a> {
+    fs: &'a Ext,
+    /// The volume as it will be, as far as places go.
+    new: Ext,
+    groups: usize,
+    view: View,
+    moves: Relocation,
+    /// Inodes in use, by their new numbers.
+    inode_bits: Bits,
+    /// Old numbers of inodes that got another one.
+    numbers: HashMap<u32, u32>,
+    /// Directories in each group.
+    directories: HashMap<usize, u32>,
+    /// Blocks of attributes that were dealt with.
+    attributes: HashSet<u64>,
+    /// Units of the new volume.
+    room: Range<u64>,
+}
+
+impl Change<'_> {
+    fn short(&self) -> Finding {
+        refused("volume-too-small", "there is too little room for the lists of where its files lie")
+    }
+
+    /// Where a block went.
+    fn led(&self, block: u64) -> Result<u64> {
+        let ratio = self.fs.ratio();
+        let place = self.moves.place(block / ratio).ok_or_else(|| Finding::new("ext-outside", format!("block {block} is used by a file, but free")))?;
+        Ok(place * ratio + block % ratio)
+    }
+
+    /// Where a stretch of blocks went, in its order.
+    fn led_all(&self, blocks: Range<u64>) -> Vec<Range<u64>> {
+        let ratio = self.fs.ratio();
+        if ratio == 1 {
+            return self.moves.run(blocks);
+        }
+        let mut out: Vec<Range<u64>> = Vec::new();
+        let mut at = blocks.start;
+        while at < blocks.end {
+            let stop = blocks.end.min((at / ratio + 1) * ratio);
+            let Some(place) = self.moves.place(at / ratio) else { break };
+            let first = place * ratio + at % ratio;
+            match out.last_mut() {
+                Some(last) if last.end == first => last.end += stop - at,
+                _ => out.push(first..first + (stop - at)),
+            }
+            at = stop;
+        }
+        out
+    }
+
+    fn number(&self, old: u32) -> u32 {
+        self.numbers.get(&old).copied().unwrap_or(old)
+    }
+
+    fn all(mut self) -> Result<View> {
+        let used = self.fs.used_inodes()?;
+        self.renumber(&used)?;
+        let first_own = if le32(&self.fs.sb, 76) == 0 { 11 } else { le32(&self.fs.sb, 84).max(11) };
+        for old in used.ranges().flatten() {
+            let inode = self.fs.inode(old as u32)?;
+            let number = self.number(inode.number);
+            self.inode_bits.set(u64::from(number)..u64::from(number) + 1);
+            if number == RESIZE {
+                continue;
+            }
+            let special = inode.number < first_own && inode.number != ROOT;
+            if !(special && inode.mode() == 0 && inode.bytes[40..100].iter().all(|byte| *byte == 0)) {
+                self.inode(inode, number, special)?;
+            }
+        }
+        if self.fs.features[0] & RESIZE_INODE != 0 {
+            self.resize_inode()?;
+        }
+        let free = self.maps()?;
+        self.super_blocks(&free)?;
+        self.view.finish()
+    }
+
+    /// Gives inodes of dropped groups other numbers.
+    fn renumber(&mut self, used: &Bits) -> Result<()> {
+        let per_group = self.fs.inodes_per_group;
+        let limit = u64::from(self.new.inodes);
+        let last = u64::from(self.fs.inodes);
+        let mut homeless = used.ranges().flat_map(|range| range.start.max(limit + 1)..range.end.min(last + 1)).peekable();
+        let first_own = u64::from(if le32(&self.fs.sb, 76) == 0 { 11 } else { le32(&self.fs.sb, 84).max(11) });
+        for group in 0..self.groups {
+            if homeless.peek().is_none() {
+                return Ok(());
+            }
+            let first = group as u64 * u64::from(per_group) + 1;
+            if self.new.groups[group].flags & INODES_UNWRITTEN != 0 {
+                // Its table comes into use; what stands there is nobody's.
+                self.new.groups[group].flags &= !INODES_UNWRITTEN;
+                let at = self.new.groups[group].inode_table * self.fs.block;
+                self.view.fix(at..at + self.fs.table_blocks() * self.fs.block);
+            }
+            for number in (first.max(first_own)..first + u64::from(per_group)).filter(|number| !used.has(*number)) {
+                let Some(old) = homeless.next() else { return Ok(()) };
+                self.numbers.insert(old as u32, number as u32);
+            }
+        }
+        match homeless.next() {
+            None => Ok(()),
+            Some(_) => Err(self.short()),
+        }
+    }
+
+    fn place_of(&self, number: u32) -> u64 {
+        let (group, index) = ((number - 1) / self.fs.inodes_per_group, (number - 1) % self.fs.inodes_per_group);
+        self.new.groups[group as usize].inode_table * self.fs.block + u64::from(index) * self.fs.inode_size
+    }
+
+    fn sealed(&self, number: u32, bytes: &mut [u8]) {
+        let Some(seed) = self.fs.seed_of(&Inode { number, bytes: bytes.to_vec() }) else { return };
+        let wide = bytes.len() > 128 && le16(bytes, 128) >= 4;
+        put16(bytes, 124, 0);
+        if wide {
+            put16(bytes, 130, 0);
+        }
+        let sum = crc32c(seed, bytes);
+        put16(bytes, 124, sum as u16);
+        if wide {
+            put16(bytes, 130, (sum >> 16) as u16);
+        }
+    }
+
+    fn write_inode(&mut self, number: u32, mut bytes: Vec<u8>, old: &[u8], moved: bool) -> Result<()> {
+        if bytes != old || moved {
+            self.sealed(number, &mut bytes);
+            let at = self.place_of(number);
+            self.view.write(at, &bytes)?;
+        }
+        Ok(())
+    }
+
+    fn inode(&mut self, old: Inode, number: u32, special: bool) -> Result<()> {
+        let fs = self.fs;
+        let mut bytes = old.bytes.clone();
+        let moved = number != old.number;
+        let seed = fs.seed_of(&Inode { number, bytes: bytes.clone() });
+        let holds = matches!(old.mode() >> 12, 4 | 8) || old.kind() == NodeKind::Link && old.size() >= 60 || special;
+        let inline = old.flags() & INLINE != 0;
+        if holds && !inline {
+            if old.flags() & EXTENTS != 0 { self.extents(&old, &mut bytes, seed)? } else { self.block_map(&mut bytes)? }
+        }
+        if let Some(block) = fs.attribute_block(&old) {
+            let to = self.attribute_block(block)?;
+            put32(&mut bytes, 104, to as u32);
+            if to >> 32 != 0 || le16(&bytes, 118) != 0 {
+                put16(&mut bytes, 118, (to >> 32) as u16);
+            }
+        }
+        if fs.features[1] & ATTRIBUTE_INODES != 0 && bytes.len() > 132 {
+            let start = 128 + usize::from(le16(&bytes, 128));
+            if bytes.get(start..start + 4).is_some_and(|mark| le32(mark, 0) == ATTRIBUTES) {
+                self.attribute_numbers(&mut bytes, start + 4);
+            }
+        }
+        if old.kind() == NodeKind::Directory {
+            *self.directories.entry(((number - 1) / fs.inodes_per_group) as usize).or_default() += 1;
+            if !self.numbers.is_empty() {
+                if inline { self.inline_directory(&mut bytes) } else { self.directory(&old, seed, moved)? }
+            }
+        }
+        if old.number == le32(&fs.sb, 0x280) && fs.features[0] & 0x1000 != 0 {
+            self.orphan_file(&old, seed)?;
+        }
+        self.write_inode(number, bytes, &old.bytes, moved)
+    }
+
+    /// The blocks of an inode that has an extent tree.
+    fn extents(&mut self, old: &Inode, bytes: &mut [u8], seed: Option<u32>) -> Result<()> {
+        let fs = self.fs;
+        let (mut all, mut tree) = (Vec::new(), Vec::new());
+        fs.collect(&old.bytes[40..100], &mut all, &mut tree, 5)?;
+        let mut led: Vec<Extent> = Vec::with_capacity(all.len());
+        for &(logical, physical, len, unwritten) in &all {
+            let mut at = logical;
+            let pieces = self.led_all(physical..physical + len);
+            if pieces.iter().map(|piece| piece.end - piece.start).sum::<u64>() != len {
+                return Err(Finding::new("ext-outside", format!("inode {} lies on blocks that are free", old.number)));
+            }
+            for piece in pieces {
+                led.push((at, piece.start, piece.end - piece.start, unwritten));
+                at += piece.end - piece.start;
+            }
+        }
+        if led.len() == all.len() {
+            let mut next = led.iter();
+            return self.relead(&mut bytes[40..100], seed, &mut next);
+        }
+        let before = tree.len() as u64;
+        let mut free: Vec<u64> = tree.iter().map(|block| self.led(*block)).collect::<Result<_>>()?;
+        free.reverse();
+        let root = self.build(&led, &mut free, seed)?;
+        put(bytes, 40, &root.0);
+        // Blocks of the old tree that are not needed are free.
+        for block in free {
+            self.moves.release(block / fs.ratio());
+        }
+        if root.1 != before {
+            if fs.features[2] & QUOTA != 0 {
+                return Err(refused("ext-quota", "it counts what people use, and a list of where a file lies would become longer"));
+            }
+            let unit = if old.flags() & HUGE != 0 { 1 } else { fs.block / 512 } * fs.ratio();
+            let said = u64::from(le32(bytes, 28)) | u64::from(le16(bytes, 116)) << 32;
+            let now = said + root.1 * unit - before * unit;
+            put32(bytes, 28, now as u32);
+            if now >> 32 != 0 || le16(bytes, 116) != 0 {
+                put16(bytes, 116, (now >> 32) as u16);
+            }
+        }
+        Ok(())
+    }
+
+    /// Leads the entries of a tree that keeps its shape.
+    fn relead(&mut self, node: &mut [u8], seed: Option<u32>, next: &mut std::slice::Iter<Extent>) -> Result<()> {
+        let fs = self.fs;
+        let (count, depth) = (usize::from(le16(node, 2)), le16(node, 6));
+        for slot in 0..count {
+            let at = 12 + slot * 12;
+            if depth == 0 {
+                let Some((_, physical, ..)) = next.next() else { return Ok(()) };
+                put32(node, at + 8, *physical as u32);
+                put16(node, at + 6, (physical >> 32) as u16);
+                continue;
+            }
+            let child = u64::from(le32(node, at + 4)) | u64::from(le16(node, at + 8)) << 32;
+            let old = fs.volume.read(child * fs.block, fs.block as usize)?;
+            let mut bytes = old.clone();
+            self.relead(&mut bytes, seed, next)?;
+            self.write_node(child, &old, bytes, seed)?;
+            let to = self.led(child)?;
+            put32(node, at + 4, to as u32);
+            put16(node, at + 8, (to >> 32) as u16);
+        }
+        Ok(())
+    }
+
+    fn seal_node(bytes: &mut [u8], seed: Option<u32>) {
+        let tail = 12 + usize::from(le16(bytes, 4)) * 12;
+        if let Some(seed) = seed.filter(|_| tail + 4 <= bytes.len()) {
+            let sum = crc32c(seed, &bytes[..tail]);
+            put32(bytes, tail, sum);
+        }
+    }
+
+    fn write_node(&mut self, block: u64, old: &[u8], mut bytes: Vec<u8>, seed: Option<u32>) -> Result<()> {
+        Self::seal_node(&mut bytes, seed);
+        if bytes != old {
+            let to = self.led(block)?;
+            self.view.write(to * self.fs.block, &bytes)?;
+        }
+        Ok(())
+    }
+
+    /// Builds a tree over extents; `free` has blocks of the old one. Gives the 60 bytes of the root and the number of blocks.
+    fn build(&mut self, all: &[Extent], free: &mut Vec<u64>, seed: Option<u32>) -> Result<([u8; 60], u64)> {
+        let block = self.fs.block as usize;
+        let most = (block - 12) / 12;
+        let mut entries: Vec<[u8; 12]> = all
+            .iter()
+            .map(|(logical, physical, len, unwritten)| {
+                let mut entry = [0; 12];
+                put32(&mut entry, 0, *logical as u32);
+                put16(&mut entry, 4, *len as u16 + if *unwritten { 32768 } else { 0 });
+                put16(&mut entry, 6, (physical >> 32) as u16);
+                put32(&mut entry, 8, *physical as u32);
+                entry
+            })
+            .collect();
+        let node = |entries: &[[u8; 12]], most: usize, depth: u16, len: usize| {
+            let mut bytes = vec![0; len];
+            put16(&mut bytes, 0, 0xf30a);
+            put16(&mut bytes, 2, entries.len() as u16);
+            put16(&mut bytes, 4, most as u16);
+            put16(&mut bytes, 6, depth);
+            put(&mut bytes, 12, entries.as_flattened());
+            bytes
+        };
+        let (mut depth, mut count) = (0, 0);
+        while entries.len() > 4 {
+            let mut above = Vec::new();
+            for part in entries.chunks(most) {
+                let at = match free.pop() {
+                    Some(at) => at,
+                    None => self.moves.take_whole(1).ok_or_else(|| self.short())? * self.fs.ratio(),
+                };
+                count += 1;
+                let mut bytes = node(part, most, depth, block);
+                Self::seal_node(&mut bytes, seed);
+                self.view.write(at * self.fs.block, &bytes)?;
+                let mut entry = [0; 12];
+                put(&mut entry, 0, &part[0][..4]);
+                put32(&mut entry, 4, at as u32);
+                put16(&mut entry, 8, (at >> 32) as u16);
+                above.push(entry);
+            }
+            entries = above;
+            depth += 1;
+        }
+        let root = node(&entries, 4, depth, 60);
+        Ok((std::array::from_fn(|at| root[at]), count))
+    }
+
+    /// The block numbers of an inode of the old kind.
+    fn block_map(&mut self, bytes: &mut [u8]) -> Result<()> {
+        for slot in 0..15 {
+            let at = 40 + slot * 4;
+            let block = le32(bytes, at);
+            if block != 0 {
+                let to = self.indirect(block, slot.saturating_sub(11) as u32)?;
+                put32(bytes, at, to);
+            }
+        }
+        Ok(())
+    }
+
+    /// Leads a block, and what the block names where it is an indirect one of a level. Gives its new number.
+    fn indirect(&mut self, block: u32, level: u32) -> Result<u32> {
+        let fs = self.fs;
+        let to = self.led(u64::from(block))?;
+        if level > 0 {
+            let old = fs.volume.read(u64::from(block) * fs.block, fs.block as usize)?;
+            let mut bytes = old.clone();
+            for at in (0..bytes.len()).step_by(4) {
+                let below = le32(&bytes, at);
+                if below != 0 {
+                    let to = self.indirect(below, level - 1)?;
+                    put32(&mut bytes, at, to);
+                }
+            }
+            if bytes != old {
+                self.view.write(to * fs.block, &bytes)?;
+            }
+        }
+        Ok(to as u32)
+    }
+
+    /// Leads a block of attributes, which several files may share. Gives its new number.
+    fn attribute_block(&mut self, block: u64) -> Result<u64> {
+        let fs = self.fs;
+        let to = self.led(block)?;
+        if self.attributes.insert(block) {
+            let old = fs.volume.read(block * fs.block, fs.block as usize)?;
+            let mut bytes = old.clone();
+            if fs.features[1] & ATTRIBUTE_INODES != 0 {
+                self.attribute_numbers(&mut bytes, 32);
+            }
+            if let Some(seed) = fs.seed {
+                let head = crc32c(crc32c(crc32c(seed, &to.to_le_bytes()), &bytes[..16]), &[0; 4]);
+                let sum = crc32c(head, &bytes[20..]);
+                put32(&mut bytes, 16, sum);
+            }
+            if bytes != old {
+                self.view.write(to * fs.block, &bytes)?;
+            }
+        }
+        Ok(to)
+    }
+
+    /// Numbers of inodes that hold long values of attributes.
+    fn attribute_numbers(&self, bytes: &mut [u8], mut at: usize) {
+        while let Some(entry) = bytes.get(at..at + 16).filter(|entry| entry[..4] != [0; 4]) {
+            let (number, len) = (le32(entry, 4), usize::from(entry[0]));
+            if number != 0 {
+                put32(bytes, at + 4, self.number(number));
+            }
+            at += (16 + len + 3) & !3;
+        }
+    }
+
+    /// Gives the entries of a stretch of a directory their inodes' new numbers.
+    fn entries(&self, bytes: &mut [u8]) {
+        let mut at = 0;
+        while at + 8 <= bytes.len() {
+            let len = usize::from(le16(bytes, at + 4));
+            let len = if len == 65535 || len == 0 && self.fs.block == 65536 { 65536 } else { len };
+            let number = le32(bytes, at);
+            if number != 0 {
+                put32(bytes, at, self.number(number));
+            }
+            if len < 8 {
+                break;
+            }
+            at += len;
+        }
+    }
+
+    fn inline_directory(&self, bytes: &mut [u8]) {
+        let above = le32(bytes, 40);
+        put32(bytes, 40, self.number(above));
+        self.entries(&mut bytes[44..100]);
+        let start = 128 + usize::from(le16(bytes, 128));
+        if bytes.len() <= 132 || le32(bytes, start) != ATTRIBUTES {
+            return;
+        }
+        let mut at = start + 4;
+        while let Some(entry) = bytes.get(at..at + 16).filter(|entry| entry[..4] != [0; 4]) {
+            let (name_len, index) = (usize::from(entry[0]), entry[1]);
+            let (value, len) = (start + 4 + usize::from(le16(entry, 2)), le32(entry, 8) as usize);
+            if index == 7 && bytes.get(at + 16..at + 16 + name_len) == Some(b"data") && value + len <= bytes.len() {
+                self.entries(&mut bytes[value..value + len]);
+                // The hash of the value may be left out, but not be wrong.
+                put32(bytes, at + 12, 0);
+            }
+            at += (16 + name_len + 3) & !3;
+        }
+    }
+
+    fn directory(&mut self, old: &Inode, seed: Option<u32>, moved: bool) -> Result<()> {
+        let fs = self.fs;
+        let size = old.size().min(MOST_DIRECTORY);
+        let content = Content::new(size, fs.pieces_of(old)?, Form::Plain);
+        let indexed = old.flags() & INDEXED != 0 && fs.features[0] & 0x20 != 0;
+        let nodes = if indexed { fs.index_blocks(&content)? } else { BTreeMap::new() };
+        let mut before = vec![0; fs.block as usize];
+        for block in 0..size / fs.block {
+            content.read(&fs.volume, block * fs.block, &mut before)?;
+            let mut bytes = before.clone();
+            self.entries(&mut bytes);
+            if bytes == before && !moved {
+                continue;
+            }
+            if let Some(seed) = seed {
+                let tail = bytes.len() - 12;
+                if let Some(&at) = nodes.get(&block) {
+                    let (limit, count) = (usize::from(le16(&bytes, at)), usize::from(le16(&bytes, at + 2)));
+                    let end = at + limit * 8;
+                    if end + 8 <= bytes.len() {
+                        let sum = crc32c(crc32c(crc32c(seed, &bytes[..at + count * 8]), &bytes[end..end + 4]), &[0; 4]);
+                        put32(&mut bytes, end + 4, sum);
+                    }
+                } else if le16(&bytes, tail + 4) == 12 && bytes[tail + 7] == 0xde {
+                    let sum = crc32c(seed, &bytes[..tail]);
+                    put32(&mut bytes, tail + 8, sum);
+                }
+            }
+            let place = content.place(block * fs.block).ok_or_else(|| Finding::new("ext-directory", "a directory has a hole"))?;
+            let to = self.led(place / fs.block)?;
+            self.view.write(to * fs.block, &bytes)?;
+        }
+        Ok(())
+    }
+
+    /// The file of orphans: its checksums count the places of its blocks.
+    fn orphan_file(&mut self, old: &Inode, seed: Option<u32>) -> Result<()> {
+        let fs = self.fs;
+        let Some(seed) = seed else { return Ok(()) };
+        for piece in fs.pieces_of(old)? {
+            let Some(at) = piece.at else { continue };
+            for block in at / fs.block..(at + piece.len).div_ceil(fs.block) {
+                let before = fs.volume.read(block * fs.block, fs.block as usize)?;
+                let mut bytes = before.clone();
+                let tail = bytes.len() - 8;
+                if le32(&bytes, tail) != ORPHAN_MARK {
+                    continue;
+                }
+                let to = self.led(block)?;
+                let sum = crc32c(crc32c(seed, &to.to_le_bytes()), &bytes[..tail]);
+                put32(&mut bytes, tail + 4, sum);
+                if bytes != before {
+                    self.view.write(to * fs.block, &bytes)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The inode that holds the room for more descriptors: it lists every block of that room and its copies.
+    fn resize_inode(&mut self) -> Result<()> {
+        let fs = self.fs;
+        let old = fs.inode(RESIZE)?;
+        let list = u64::from(le32(&old.bytes, 40 + 13 * 4));
+        let mut bytes = old.bytes.clone();
+        let spare = u64::from(le16(&self.new.sb, 0xce));
+        let tables = self.new.group_count().div_ceil(fs.block / fs.descriptor);
+        if list == 0 {
+            return if spare == 0 { Ok(()) } else { Err(Finding::new("ext-resize-inode", "the inode with the room for descriptors is empty")) };
+        }
+        let list = self.led(list)?;
+        put32(&mut bytes, 40 + 13 * 4, list as u32);
+        let backups: Vec<u64> = (1..self.new.group_count()).filter(|group| self.new.has_super(*group)).collect();
+        let per_block = fs.block / 4;
+        let mut named = vec![0u8; fs.block as usize];
+        for number in 0..spare {
+            // The first copy of each block of the room lists where the others are.
+            let block = fs.first_block + 1 + tables + number;
+            put32(&mut named, ((tables + number) % per_block * 4) as usize, block as u32);
+            let mut copies = vec![0u8; fs.block as usize];
+            for (group, at) in backups.iter().zip((0..copies.len()).step_by(4)) {
+                put32(&mut copies, at, (block + group * u64::from(fs.blocks_per_group)) as u32);
+            }
+            self.view.write(block * fs.block, &copies)?;
+        }
+        self.view.write(list * fs.block, &named)?;
+        let count = (1 + spare * (1 + backups.len() as u64)) * (fs.block / 512);
+        put32(&mut bytes, 28, count as u32);
+        put16(&mut bytes, 116, (count >> 32) as u16);
+        self.write_inode(RESIZE, bytes, &old.bytes, false)
+    }
+
+    /// Writes both maps of every group; gives the free units and free inodes of each.
+    fn maps(&mut self) -> Result<Vec<(u64, u64)>> {
+        let fs = self.fs;
+        let per_group = u64::from(fs.blocks_per_group) / fs.ratio();
+        let mut used = Bits::new(self.room.end);
+        for range in self.moves.used(self.room.clone()) {
+            used.set(range);
+        }
+        let inodes = u64::from(fs.inodes_per_group);
+        let mut free = Vec::with_capacity(self.groups);
+        for number in 0..self.groups {
+            let fill = |bits: &Bits, first: u64, count: u64| {
+                let mut bytes = vec![0xffu8; fs.block as usize];
+                (0..count).filter(|bit| !bits.has(first + bit)).for_each(|bit| bytes[(bit / 8) as usize] &= !(1 << (bit % 8)));
+                bytes
+            };
+            let first = self.room.start + number as u64 * per_group;
+            let count = per_group.min(self.room.end - first);
+            let blocks = fill(&used, first, count);
+            let first_inode = number as u64 * inodes + 1;
+            let own = fill(&self.inode_bits, first_inode, inodes);
+            free.push((count - used.total_within(first..first + count), inodes - self.inode_bits.total_within(first_inode..first_inode + inodes)));
+            let group = &mut self.new.groups[number];
+            if let Some(seed) = fs.seed {
+                group.sums = [crc32c(seed, &blocks[..(per_group / 8) as usize]), crc32c(seed, &own[..(inodes / 8) as usize])];
+            }
+            let (block_bitmap, inode_bitmap) = (group.block_bitmap, group.inode_bitmap);
+            self.view.write(block_bitmap * fs.block, &blocks)?;
+            self.view.write(inode_bitmap * fs.block, &own)?;
+        }
+        Ok(free)
+    }
+
+    /// The descriptor of a group.
+    fn descriptor(&self, number: usize, free: (u64, u64)) -> Result<Vec<u8>> {
+        let fs = self.fs;
+        let wide = fs.descriptor >= 64;
+        let mut bytes = match fs.groups.get(number) {
+            Some(_) => fs.volume.read(fs.descriptor_at(number as u32), fs.descriptor as usize)?,
+            None => vec![0; fs.descriptor as usize],
+        };
+        let group = self.new.groups[number];
+        for (value, low, high) in [(group.block_bitmap, 0, 32), (group.inode_bitmap, 4, 36), (group.inode_table, 8, 40)] {
+            put32(&mut bytes, low, value as u32);
+            if wide {
+                put32(&mut bytes, high, (value >> 32) as u32);
+            }
+        }
+        let sums = fs.features[2] & (DESCRIPTOR_SUMS | CHECKSUMS) != 0;
+        let directories = self.directories.get(&number).copied().unwrap_or(0);
+        // How many inodes at the end of a table were never written: as it was, less what came to be used there.
+        let first = number as u64 * u64::from(fs.inodes_per_group) + 1;
+        let last = self.inode_bits.ranges().filter(|range| range.start < first + u64::from(fs.inodes_per_group)).map(|range| range.end).last().unwrap_or(0);
+        let unused = if group.flags & INODES_UNWRITTEN != 0 {
+            fs.inodes_per_group
+        } else {
+            let old = if fs.groups.get(number).is_some_and(|old| old.flags & INODES_UNWRITTEN == 0) {
+                u32::from(le16(&bytes, 28)) | if wide { u32::from(le16(&bytes, 50)) << 16 } else { 0 }
+            } else {
+                fs.inodes_per_group
+            };
+            old.min((first + u64::from(fs.inodes_per_group)).saturating_sub(last.max(first)) as u32)
+        };
+        for (value, low, high, always) in [
+            (free.0 as u32, 12, 44, true),
+            (free.1 as u32, 14, 46, true),
+            (directories, 16, 48, true),
+            (unused, 28, 50, sums),
+            (group.sums[0], 24, 56, fs.seed.is_some()),
+            (group.sums[1], 26, 58, fs.seed.is_some()),
+        ] {
+            if always {
+                put16(&mut bytes, low, value as u16);
+                if wide {
+                    put16(&mut bytes, high, (value >> 16) as u16);
+                }
+            }
+        }
+        if sums {
+            // The map of blocks is written for every group now.
+            let flags = le16(&bytes, 18) & !(super::BLOCKS_UNWRITTEN | INODES_UNWRITTEN) | group.flags & INODES_UNWRITTEN;
+            put16(&mut bytes, 18, flags);
+            put16(&mut bytes, 30, 0);
+            let sum = match fs.seed {
+                Some(seed) => crc32c(crc32c(seed, &(number as u32).to_le_bytes()), &bytes) as u16,
+                None => crc16(&[&fs.sb[104..120], &(number as u32).to_le_bytes(), &bytes[..30], &bytes[32..]]),
+            };
+            put16(&mut bytes, 30, sum);
+        }
+        Ok(bytes)
+    }
+
+    fn super_blocks(&mut self, free: &[(u64, u64)]) -> Result<()> {
+        let fs = self.fs;
+        let wide = fs.features[1] & WIDE != 0;
+        let mut sb = self.new.sb.clone();
+        let long = |bytes: &[u8], low: usize, high: usize| u64::from(le32(bytes, low)) | if wide { u64::from(le32(bytes, high)) << 32 } else { 0 };
+        let kept = long(&sb, 8, 0x154);
+        let kept = (u128::from(kept) * u128::from(self.new.blocks) / u128::from(fs.blocks.max(1))) as u64;
+        let free_blocks = free.iter().map(|(blocks, _)| blocks).sum::<u64>() * fs.ratio();
+        let free_inodes: u64 = free.iter().map(|(_, inodes)| inodes).sum();
+        for (value, low, high) in [(self.new.blocks, 4, 0x150), (kept, 8, 0x154), (free_blocks, 12, 0x158)] {
+            put32(&mut sb, low, value as u32);
+            if wide {
+                put32(&mut sb, high, (value >> 32) as u32);
+            }
+        }
+        put32(&mut sb, 0, self.new.inodes);
+        put32(&mut sb, 16, free_inodes as u32);
+        // Counted anew by the system.
+        put32(&mut sb, 0x248, 0);
+        for at in [0xe0, 0x240, 0x244, 0x26c, 0x268, 0x280] {
+            let number = le32(&sb, at);
+            if number != 0 && self.numbers.contains_key(&number) {
+                put32(&mut sb, at, self.number(number));
+            }
+        }
+        let journal = le32(&fs.sb, 0xe0);
+        if journal != 0 && sb[0xfd] == 1 {
+            // The blocks of the journal are noted here a second time.
+            let at = self.place_of(self.number(journal));
+            let inode = self.view.bytes(at, fs.inode_size as usize)?;
+            put(&mut sb, 0x10c, &inode[40..100]);
+        }
+        let mut tables: BTreeMap<u64, Vec<u8>> = BTreeMap::new();
+        for (number, free) in free.iter().enumerate() {
+            let bytes = self.descriptor(number, *free)?;
+            let at = self.new.descriptor_at(number as u32);
+            let block = tables.entry(at / fs.block).or_insert_with(|| vec![0; fs.block as usize]);
+            put(block, (at % fs.block) as usize, &bytes);
+        }
+        let per_group = u64::from(fs.blocks_per_group);
+        let per_block = fs.block / fs.descriptor;
+        let first_meta = self.new.first_meta.map_or(u64::MAX, u64::from);
+        let main = fs.first_block + u64::from(1024 / fs.block == 0 || fs.first_block == 1);
+        for group in (0..self.groups as u64).filter(|group| self.new.has_super(*group)) {
+            put16(&mut sb, 0x5a, group as u16);
+            if fs.features[2] & CHECKSUMS != 0 {
+                let sum = crc32c(u32::MAX, &sb[..1020]);
+                put32(&mut sb, 1020, sum);
+            }
+            let start = (group * per_group + fs.first_block) * fs.block;
+            self.view.write(if group == 0 { 1024 } else { start }, &sb)?;
+            if group > 0 {
+                // The old kind of tables stands behind every copy.
+                let copied = tables.iter().filter(|(block, _)| **block >= main && **block - main < first_meta.min(per_group));
+                let old: Vec<(u64, Vec<u8>)> = copied.map(|(block, bytes)| (*block - main, bytes.clone())).collect();
+                let most = self.new.group_count().div_ceil(per_block).min(first_meta);
+                for (inner, bytes) in old.into_iter().filter(|(inner, _)| *inner < most) {
+                    self.view.write(start + (1 + inner) * fs.block, &bytes)?;
+                }
+            }
+        }
+        for (block, bytes) in &tables {
+            self.view.write(block * fs.block, bytes)?;
+        }
+        // Copies of the newer kind stand in the second and the last group of each set of groups.
+        for (number, bytes) in (0..self.groups as u64).step_by(per_block as usize).zip(tables.values()).filter(|(number, _)| number / per_block >= first_meta) {
+            for group in [number + 1, number + per_block - 1].into_iter().filter(|group| *group < self.groups as u64) {
+                let at = group * per_group + fs.first_block + u64::from(self.new.has_super(group));
+                self.view.write(at * fs.block, bytes)?;
+            }
+        }
+        Ok(())
     }
 }

@@ -46,16 +46,18 @@ struct Tour<'a> {
     directories: Vec<u32>,
     free_inodes: Vec<u32>,
     values: bool,
+    /// Trees and roots of trees that may be full.
+    spread: u64,
 }
 
 impl Ext {
     /// Blocks that the map counts as one.
-    fn ratio(&self) -> u64 {
+    pub(super) fn ratio(&self) -> u64 {
         if self.features[2] & BIG_ALLOCATION != 0 { 1 << le32(&self.sb, 28).saturating_sub(le32(&self.sb, 24)).min(20) } else { 1 }
     }
 
     /// Every stretch of blocks that a group's own structures lie on.
-    fn fixed(&self, number: u64, group: &Group) -> Vec<Range<u64>> {
+    pub(super) fn fixed(&self, number: u64, group: &Group) -> Vec<Range<u64>> {
         let table = (u64::from(self.inodes_per_group) * self.inode_size).div_ceil(self.block);
         let of = |start: u64, len: u64| start..start.saturating_add(len).min(self.blocks);
         let mut out = vec![self.front(number)];
@@ -86,6 +88,7 @@ impl Ext {
             directories: Vec::new(),
             free_inodes: Vec::new(),
             values: self.features[1] & 0x400 != 0,
+            spread: 0,
         };
         self.opened.iter().for_each(|finding| tour.claims.findings.add(finding.clone()));
         if (self.groups.len() as u64) < self.group_count() {
@@ -105,6 +108,7 @@ impl Ext {
         tour.names_and_links();
         tour.counts(&map);
         (survey.files, survey.directories) = (tour.known.len() as u64 - tour.directories.len() as u64, tour.directories.len() as u64);
+        survey.spread = tour.spread;
         tour.claims.finish(&map, "ext-lost", "ext-free-in-use", &mut survey);
         survey.usage.set(0..base, Use::Metadata);
         survey
@@ -286,7 +290,9 @@ impl Tour<'_> {
                         }
                     }
                 };
-                fs.extents(&inode.bytes[40..100], 5, &mut map, &mut each)
+                let done = fs.extents(&inode.bytes[40..100], 5, &mut map, &mut each);
+                self.spread += tree.len() as u64 + u64::from(tree.is_empty() && map.len() > 2);
+                done
             } else {
                 let size = inode.size().max(if inode.kind() == NodeKind::Directory { 0 } else { self.reach(inode) });
                 let done = fs.block_map(inode, size, &mut map, &mut |block| tree.push(block));

@@ -6,7 +6,7 @@ mod view;
 
 use crate::survey::Survey;
 use crate::tree::{Finding, Weight};
-pub(crate) use relocate::Relocation;
+pub(crate) use relocate::{Relocation, tidy};
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
 pub use view::View;

@@ -166,6 +166,11 @@ impl Relocation {
         Some(out)
     }
 
+    /// Lets go of a unit at its new place.
+    pub fn release(&mut self, place: u64) {
+        self.gaps.insert((1, place));
+    }
+
     /// How many units are free.
     pub fn free(&self) -> u64 {
         self.gaps.iter().map(|(len, _)| len).sum()
