@@ -87,7 +87,6 @@ fn changed(path: &Path, fs: &dyn FileSystem, survey: &Survey, wanted: &Wanted, j
     let mut command: Vec<&str> = judge.to_vec();
     command.push(out.to_str().unwrap());
     let told = Command::new(command[0]).args(&command[1..]).output().unwrap();
-    if !told.status.success() { fs::copy(&out, "/tmp/out.img").unwrap(); fs::copy(path, "/tmp/in.img").unwrap(); }
     assert!(told.status.success(), "{wanted:?} {command:?}: {}{}", String::from_utf8_lossy(&told.stdout), String::from_utf8_lossy(&told.stderr));
     let text = String::from_utf8_lossy(&told.stdout);
     assert!(!text.contains("differ") && !text.contains("wrong"), "{wanted:?}: {text}");
@@ -286,7 +285,8 @@ fn ext(options: &[&str], mib: u64, pieces: usize, piece: usize) -> (tempfile::Te
         let sheets = place.join("counts");
         fs::create_dir_all(place.join("weir/deep/deeper")).unwrap();
         fs::create_dir(&sheets).unwrap();
-        (0..pieces).for_each(|number| fs::write(sheets.join(format!("a longer name for count {number:05}.csv")), noise(piece, number as u64 + 1)).unwrap());
+        (0..pieces)
+            .for_each(|number| fs::write(sheets.join(format!("a longer name for count {number:05}.csv")), noise(piece, number as u64 + 1)).unwrap());
         (0..pieces).step_by(2).for_each(|number| fs::remove_file(sheets.join(format!("a longer name for count {number:05}.csv"))).unwrap());
         fs::write(place.join("weir/deep/rehearsal.wav"), noise(pieces / 2 * piece, 7)).unwrap();
         std::os::unix::fs::symlink("weir/deep", place.join("short")).unwrap();

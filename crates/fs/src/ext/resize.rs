@@ -316,7 +316,8 @@ impl Ext {
             }
         }
         let made = groups.iter().enumerate().map(|(number, places)| {
-            let old = self.groups.get(number).copied().unwrap_or(Group { flags: INODES_UNWRITTEN, free_inodes: self.inodes_per_group, ..Group::default() });
+            let old =
+                self.groups.get(number).copied().unwrap_or(Group { flags: INODES_UNWRITTEN, free_inodes: self.inodes_per_group, ..Group::default() });
             Some(Group { block_bitmap: places[0]?, inode_bitmap: places[1]?, inode_table: places[2]?, ..old })
         });
         Some((made.collect::<Option<_>>()?, solid))
@@ -392,7 +393,8 @@ impl Change<'_> {
     /// Where a block went.
     fn led(&self, block: u64) -> Result<u64> {
         let ratio = self.fs.ratio();
-        let place = self.moves.place(block / ratio).ok_or_else(|| Finding::new("ext-outside", format!("block {block} is used by a file, but free")))?;
+        let place =
+            self.moves.place(block / ratio).ok_or_else(|| Finding::new("ext-outside", format!("block {block} is used by a file, but free")))?;
         Ok(place * ratio + block % ratio)
     }
 
@@ -854,7 +856,7 @@ impl Change<'_> {
         let mut named = vec![0u8; fs.block as usize];
         for number in 0..spare {
             // The first copy of each block of the room lists where the others are.
-            let block = fs.first_block + 1 + tables + number;
+            let block = 1024 / fs.block + 1 + tables + number;
             put32(&mut named, ((tables + number) % per_block * 4) as usize, block as u32);
             let mut copies = vec![0u8; fs.block as usize];
             for (group, at) in backups.iter().zip((0..copies.len()).step_by(4)) {
@@ -863,7 +865,7 @@ impl Change<'_> {
             self.view.write(block * fs.block, &copies)?;
         }
         self.view.write(list * fs.block, &named)?;
-        let count = (1 + spare * (1 + backups.len() as u64)) * (fs.block / 512);
+        let count = (1 + spare * (1 + backups.len() as u64)) * (fs.block / 512) * fs.ratio();
         put32(&mut bytes, 28, count as u32);
         put16(&mut bytes, 116, (count >> 32) as u16);
         self.write_inode(RESIZE, bytes, &old.bytes, false)
@@ -921,7 +923,8 @@ impl Change<'_> {
         let directories = self.directories.get(&number).copied().unwrap_or(0);
         // How many inodes at the end of a table were never written: as it was, less what came to be used there.
         let first = number as u64 * u64::from(fs.inodes_per_group) + 1;
-        let last = self.inode_bits.ranges().filter(|range| range.start < first + u64::from(fs.inodes_per_group)).map(|range| range.end).last().unwrap_or(0);
+        let last =
+            self.inode_bits.ranges().filter(|range| range.start < first + u64::from(fs.inodes_per_group)).map(|range| range.end).last().unwrap_or(0);
         let unused = if group.flags & INODES_UNWRITTEN != 0 {
             fs.inodes_per_group
         } else {
@@ -1003,7 +1006,7 @@ impl Change<'_> {
         let per_group = u64::from(fs.blocks_per_group);
         let per_block = fs.block / fs.descriptor;
         let first_meta = self.new.first_meta.map_or(u64::MAX, u64::from);
-        let main = fs.first_block + u64::from(1024 / fs.block == 0 || fs.first_block == 1);
+        let main = 1024 / fs.block + 1;
         for group in (0..self.groups as u64).filter(|group| self.new.has_super(*group)) {
             put16(&mut sb, 0x5a, group as u16);
             if fs.features[2] & CHECKSUMS != 0 {
@@ -1026,7 +1029,9 @@ impl Change<'_> {
             self.view.write(block * fs.block, bytes)?;
         }
         // Copies of the newer kind stand in the second and the last group of each set of groups.
-        for (number, bytes) in (0..self.groups as u64).step_by(per_block as usize).zip(tables.values()).filter(|(number, _)| number / per_block >= first_meta) {
+        for (number, bytes) in
+            (0..self.groups as u64).step_by(per_block as usize).zip(tables.values()).filter(|(number, _)| number / per_block >= first_meta)
+        {
             for group in [number + 1, number + per_block - 1].into_iter().filter(|group| *group < self.groups as u64) {
                 let at = group * per_group + fs.first_block + u64::from(self.new.has_super(group));
                 self.view.write(at * fs.block, bytes)?;
