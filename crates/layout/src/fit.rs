@@ -266,11 +266,20 @@ fn place<'a>(table: &'a Table, parts: &'a [Part], target: &Side, rules: &Rules, 
         let next = (at + 1..along.len()).find(|other| along[*other].4.is_some()).unwrap_or(along.len());
         let end = along.get(next).and_then(|one| one.4.map(|begin| begin - lead(one.1).min(begin))).unwrap_or(space.end).min(space.end);
         let mut wishes: Vec<(Wish, &Part)> = along[at..next].iter().map(|(wish, part, ..)| (*wish, *part)).collect();
-        // The last one need not end at a whole step where it would not fit otherwise.
-        let needed: u64 = wishes.iter().map(|(wish, part)| up(wish.size, space.step).saturating_add(lead(part))).fold(0, u64::saturating_add);
         let whole = (end / space.step * space.step).saturating_sub(cursor);
-        let room = if needed <= whole { whole } else { up(end, space.step).max(cursor) - cursor };
-        share(&mut wishes, room, space.step, &lead, rules.auto)?;
+        let mut shared = wishes.clone();
+        let mut done = share(&mut shared, whole, space.step, &lead, rules.auto);
+        if done.is_err() {
+            // The last one need not end at a whole step where it would not fit otherwise.
+            shared.clone_from(&wishes);
+            done = share(&mut shared, up(end, space.step).max(cursor) - cursor, space.step, &lead, rules.auto);
+        }
+        if let Some(next) = along.get(next).filter(|_| done.is_err()) {
+            let text = format!("{} cannot begin at {}: what comes before it has too little room", next.1.name, human(end));
+            return Err(refuse("fit-overlap", text));
+        }
+        done?;
+        std::mem::swap(&mut wishes, &mut shared);
         for ((wish, part), (_, _, partition, old, _)) in wishes.into_iter().zip(&along[at..next]) {
             let (here, _) = table.place(partition);
             let mut start = cursor + lead(part);
@@ -283,7 +292,11 @@ fn place<'a>(table: &'a Table, parts: &'a [Part], target: &Side, rules: &Rules, 
                 let short = start.saturating_add(wish.least.max(1)).saturating_sub(end);
                 let most =
                     if kind == Kind::Mbr && end == MOST_MBR * grain { "; a table of this kind counts no further than 2^32 sectors" } else { "" };
-                return Err(refuse("does-not-fit", format!("{} reaches {} beyond what there is for it{most}", part.name, human(short))));
+                let offer = match part.limits {
+                    Ok(limits) if limits.least < wish.size => format!(": squeeze it ({}=SIZE), or add auto", part.number),
+                    _ => String::new(),
+                };
+                return Err(refuse("does-not-fit", format!("{} reaches {} beyond what there is for it{offer}{most}", part.name, human(short))));
             }
             out.push(Placed { partition, part, start, len, old: *old });
             cursor = up(start + len, if kind == Kind::None { 1 } else { space.step });

@@ -82,6 +82,11 @@ fn name_of(attribute: &[u8]) -> &[u8] {
     attribute.get(at..at + len).unwrap_or_default()
 }
 
+/// A part of an attribute: whether it stood in the base record, and its bytes.
+type Part = (bool, Vec<u8>);
+/// A further record that is being filled: its number, its bytes, the attributes for it, and the bytes that are left.
+type Filling = (u64, Vec<u8>, Vec<Vec<u8>>, usize);
+
 /// One attribute of a file with everything it has, wherever its parts stood.
 struct Whole {
     code: u32,
@@ -525,7 +530,7 @@ impl Change<'_> {
         let (base, all) = fs.all_attributes(file)?;
         let mut inside = Vec::new();
         Ntfs::attributes_in(&base, &mut inside);
-        let mut wholes: BTreeMap<(u32, usize, Vec<u8>), Vec<(bool, Vec<u8>)>> = BTreeMap::new();
+        let mut wholes: BTreeMap<(u32, usize, Vec<u8>), Vec<Part>> = BTreeMap::new();
         for (order, one) in all.iter().enumerate().filter(|(_, one)| one.code != LIST) {
             let bytes = self.changed(file, &one.bytes, one.code).unwrap_or_else(|| one.bytes.clone());
             // Parts of one stream belong together; several names of a file do not.
@@ -567,7 +572,7 @@ impl Change<'_> {
         }
         // Everything outside is written record after record, a run list in as many parts as it needs.
         let mut places: Vec<(usize, u64, u64, u16)> = Vec::new();
-        let mut filling: Option<(u64, Vec<u8>, Vec<Vec<u8>>, usize)> = None;
+        let mut filling: Option<Filling> = None;
         let own = le64(&base, 16) as u16;
         for (at, whole) in wholes.iter().enumerate().filter(|(at, _)| !at_home[*at]) {
             let (mut low, mut rest): (u64, &[Run]) = (0, whole.runs.as_deref().unwrap_or_default());
