@@ -15,6 +15,7 @@ use ratatui::layout::Rect;
 pub enum Entry {
     Tail(String),
     Rate(String),
+    Size(String),
     Ticket(String),
     Customer(String),
     Stop,
@@ -45,6 +46,7 @@ impl JobView {
                     _ => {}
                 }
             }
+            Entry::Size(text) if code == KeyCode::Enter => self.typed_size(&text),
             Entry::Ticket(text) if code == KeyCode::Enter => {
                 self.order.ticket = text.trim().to_string();
                 self.entry = Some(Entry::Customer(self.order.customer.clone()));
@@ -60,6 +62,7 @@ impl JobView {
             }
             Entry::Tail(text) => self.entry = Some(Entry::Tail(edit(text))),
             Entry::Rate(text) => self.entry = Some(Entry::Rate(edit(text))),
+            Entry::Size(text) => self.entry = Some(Entry::Size(edit(text))),
             Entry::Ticket(text) => self.entry = Some(Entry::Ticket(edit(text))),
             Entry::Customer(text) => self.entry = Some(Entry::Customer(edit(text))),
         }
@@ -110,6 +113,16 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
             (format!("Type {tail} to release {to}"), text.clone(), why)
         }
         Entry::Rate(text) => ("Read no faster than, a second (50M, empty for no limit)".into(), text.clone(), "Enter sets it · Esc leaves it".into()),
+        Entry::Size(text) => {
+            let part = job.part.and_then(|part| job.sight.as_ref()?.parts.iter().find(|one| one.number == part));
+            let name = part.map(|part| part.name.clone()).unwrap_or_default();
+            let why = match part.map(|part| &part.limits) {
+                Some(Ok(limits)) => format!("at least {} · 200G is decimal, 200GiB binary · Enter sets it", human(limits.least)),
+                Some(Err(why)) => format!("it can only be copied as it is: {why}"),
+                None => "200G is decimal, 200GiB binary · Enter sets it".into(),
+            };
+            (format!("Size of {name} on the target"), text.clone(), why)
+        }
         Entry::Ticket(text) => ("Ticket".into(), text.clone(), "Enter goes on to the customer".into()),
         Entry::Customer(text) => ("Customer".into(), text.clone(), "Enter keeps both".into()),
         Entry::Stop => ("Stop this run? It can be picked up again.".into(), String::new(), "y stops in order · any other key goes on".into()),

@@ -1,6 +1,7 @@
 //! One job on the screen: its five steps down the left edge, the step in hand beside them.
 
 mod entry;
+mod fit;
 mod hand;
 mod look;
 mod plan;
@@ -18,9 +19,11 @@ use badger_bench::stake::{self, Stake};
 use badger_bench::{Bench, Order, Prepared};
 use badger_drive::size::span;
 use badger_drive::{Refusal, Source};
-use badger_layout::Plan;
+use badger_layout::fit::Part;
 use badger_layout::plan::{Ids, Rest};
+use badger_layout::Plan;
 use badger_transfer::hazard::Looked;
+use badger_transfer::references::Reference;
 use badger_transfer::{Hazard, Level, Outcome, Report};
 use crossterm::event::KeyCode;
 use entry::Entry;
@@ -77,6 +80,10 @@ pub struct Sight {
     pub done_before: Option<u64>,
     /// Bytes a second the source gave just now.
     pub pace: Option<f64>,
+    /// What is known of the partitions for a fit.
+    pub parts: Vec<Part>,
+    /// What names partitions, and what becomes of it.
+    pub references: Vec<Reference>,
 }
 
 type Ready = Result<(Box<Prepared>, Box<Sight>), Refusal>;
@@ -97,6 +104,12 @@ pub struct JobView {
     weeks: i64,
     papers: Vec<String>,
     entry: Option<Entry>,
+    /// Number of the partition that is chosen on the ribbon.
+    part: Option<u32>,
+    /// Why the last change of the plan was not taken.
+    misfit: Option<Refusal>,
+    /// Columns the target's ribbon has, for steps that suit it.
+    columns: u16,
     pub(crate) cursor: Option<usize>,
     field: (u16, u16),
     row: usize,
@@ -135,6 +148,8 @@ fn sight(bench: &Bench, prepared: &Prepared) -> Sight {
         tail: to.tail(),
         done_before: prepared.unfinished.as_ref().map(|(past, _)| past.done),
         pace: pace(bench, from),
+        parts: prepared.parts.clone(),
+        references: prepared.references.clone(),
     }
 }
 
@@ -162,6 +177,9 @@ impl JobView {
             weeks: 4,
             papers: Vec::new(),
             entry: None,
+            part: None,
+            misfit: None,
+            columns: 100,
             cursor: None,
             field: (0, 0),
             row: 0,
@@ -458,6 +476,7 @@ impl JobView {
                 self.prepare(bench);
             }
             KeyCode::Char('r') if self.running.is_none() => self.prepare(bench),
+            _ if self.waiting.is_none() && self.running.is_none() && !fixed => self.fit_key(code, bench),
             _ => {}
         }
     }
@@ -593,6 +612,19 @@ pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
             } else {
                 hints.push(("i", if job.order.ids == Ids::Keep { "fresh ids" } else { "keep ids" }));
                 hints.push(("u", if job.order.used.is_none() { "only what is in use" } else { "what of the rest" }));
+                if job.order.fit.is_some() {
+                    hints.extend([
+                        ("↑↓", "partition"),
+                        ("←→", "its end"),
+                        ("< >", "its start"),
+                        ("s", "size"),
+                        ("o", "leave out"),
+                        ("p", "proposal"),
+                    ]);
+                    hints.extend([("m", "table"), ("f", "as it is")]);
+                    return hints;
+                }
+                hints.push(("f", "fit to the target"));
             }
             hints.extend([("a", "second reading"), ("r", "look again"), ("Esc", "back")]);
             hints

@@ -1,33 +1,42 @@
 //! Plan: the source's ribbon above, the target's below, ties between them, figures and hazards beneath.
 
 use super::{JobView, Sight, hazard_lines, look};
-use crate::draw::{loud, pad, pad_left, put, ribbon, say};
+use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say};
 use crate::theme::{self, Mean};
+use badger_bench::ribbon::Ribbon;
 use badger_drive::size::{human, span, thousands};
-use badger_layout::plan::Ids;
+use badger_layout::plan::{Fit, Ids};
+use badger_transfer::references::Effect;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Color;
 use ratatui::symbols::Marker;
+use ratatui::text::Span;
 use ratatui::widgets::canvas::{Canvas, Line as Tie};
 
 /// Lines the ties take, on a low and on a high screen.
 const TIES: [u16; 2] = [3, 6];
 
 /// Draws the step.
-pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> {
+pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> {
+    let label = 8;
+    let room = area.width - label;
+    if let Some(sight) = &job.sight {
+        job.columns = ribbon::length(sight.after.size, room);
+    }
     let Some(sight) = &job.sight else {
         return look::draw(job, frame, area);
     };
-    let label = 8;
-    let room = area.width - label;
     let (wide, low) = (ribbon::length(sight.source.size_bytes, room), ribbon::length(sight.after.size, room));
     let x = area.x + label;
     let high = area.height >= 30;
     let (ties_high, thick) = if high { (TIES[1], 2) } else { (TIES[0], 1) };
     let buf = frame.buffer_mut();
     put(buf, area.x, area.y, label, vec![say(Mean::Source, pad(&human(sight.source.size_bytes), 8))]);
-    let (from, to) = (ribbon::Look { mean: Mean::Source, chosen: None }, ribbon::Look { mean: Mean::Target, chosen: None });
+    let index = |ribbon: &Ribbon, number: u32| ribbon.parts.iter().position(|part| part.number == number);
+    let chosen = job.part.filter(|_| job.order.fit.is_some());
+    let from = ribbon::Look { mean: Mean::Source, chosen: chosen.and_then(|part| index(&sight.source.ribbon, part)) };
+    let to = ribbon::Look { mean: Mean::Target, chosen: chosen.and_then(|part| index(&sight.after, sight.plan.number_after(part))) };
     ribbon::draw_thick(buf, x, area.y, wide, thick, &sight.source.ribbon, from);
     ties(sight, frame, Rect { x, y: area.y + thick, width: room, height: ties_high }, wide, low);
     let buf = frame.buffer_mut();
@@ -35,9 +44,19 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
     put(buf, area.x, y, label, vec![say(Mean::Target, pad(&human(sight.after.size), 8))]);
     ribbon::draw_thick(buf, x, y, low, thick, &sight.after, to);
     let y = y + thick + 1;
-    let mut y = figures(sight, frame, Rect { y, height: area.bottom().saturating_sub(y), ..area });
+    let mut y = figures(job, sight, frame, Rect { y, height: area.bottom().saturating_sub(y), ..area });
     let buf = frame.buffer_mut();
     let mut more = Vec::new();
+    let width = usize::from(area.width);
+    if let Some(misfit) = &job.misfit {
+        let lines = crate::draw::wrap(&misfit.text, width.saturating_sub(12));
+        more.extend(
+            lines
+                .into_iter()
+                .enumerate()
+                .map(|(at, text)| vec![loud(Mean::Mind, if at == 0 { "▲ not taken  " } else { "             " }), say(Mean::Text, text)]),
+        );
+    }
     if let Some(refusal) = &job.refusal {
         more.push(vec![loud(Mean::Stop, "◆ stop  "), say(Mean::Text, refusal.text.clone())]);
     }
@@ -51,7 +70,8 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
             say(Mean::Text, format!("an unfinished run has {} of {} ({share:.0} %) on the target", human(done), human(sight.plan.bytes()))),
         ]);
     }
-    more.extend(hazard_lines(&sight.hazards, usize::from(area.width)));
+    more.extend(hazard_lines(&sight.hazards, width));
+    more.extend(references(sight, width));
     for spans in more {
         if y + 3 > area.bottom() {
             put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "… more on a higher screen")]);
@@ -67,6 +87,7 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
     let y = (y + 1).min(area.bottom() - 1);
     let again = if job.order.again { " · source read twice" } else { "" };
     let rest = match job.order.used {
+        None if sight.plan.fit.is_some() => format!(" to copy · edges move by {}", human(job.step_size())),
         None => " to copy".to_string(),
         Some(rest) => format!(" in use to copy · {}", rest.word()),
     };
@@ -88,8 +109,12 @@ fn ties(sight: &Sight, frame: &mut Frame, area: Rect, wide: u16, low: u16) {
     let middle = |cells: &[ribbon::Cell], part: Option<usize>| {
         cells.iter().find(|cell| cell.part == part).map(|cell| f64::from(cell.columns.start + cell.columns.end) / 2.0)
     };
+    let after = |part: usize| {
+        let number = sight.plan.number_after(sight.source.ribbon.parts[part].number);
+        sight.after.parts.iter().position(|other| other.number == number)
+    };
     let pairs: Vec<(f64, f64)> =
-        (0..sight.source.ribbon.parts.len()).filter_map(|part| Some((middle(&above, Some(part))?, middle(&below, Some(part))?))).collect();
+        (0..sight.source.ribbon.parts.len()).filter_map(|part| Some((middle(&above, Some(part))?, middle(&below, Some(after(part)?))?))).collect();
     let canvas = Canvas::default()
         .marker(Marker::Braille)
         .background_color(theme::ground().bg.unwrap_or(Color::Reset))
@@ -103,49 +128,104 @@ fn ties(sight: &Sight, frame: &mut Frame, area: Rect, wide: u16, low: u16) {
     frame.render_widget(canvas, area);
 }
 
+/// What names partitions: a line in all, and one for each that does not stay valid by itself.
+fn references(sight: &Sight, width: usize) -> Vec<Vec<Span<'static>>> {
+    if sight.references.is_empty() {
+        return Vec::new();
+    }
+    let count = |effect: Effect| sight.references.iter().filter(|one| one.effect == effect).count();
+    let counts: Vec<String> = [Effect::Kept, Effect::SetRight, Effect::StartUp]
+        .into_iter()
+        .filter(|effect| count(*effect) > 0)
+        .map(|effect| format!("{} {}", count(effect), effect.word()))
+        .collect();
+    let mut out = vec![vec![
+        loud(Mean::Quiet, "· names  "),
+        say(Mean::Quiet, format!("{} places name a partition: {}", sight.references.len(), counts.join(", "))),
+    ]];
+    for one in sight.references.iter().filter(|one| one.effect == Effect::StartUp) {
+        let text = format!("{} of {}: {}, {}", one.place, one.number, one.names, one.effect.word());
+        out.push(vec![loud(Mean::Mind, "▲ names  "), say(Mean::Text, cut(&text, width.saturating_sub(9)))]);
+    }
+    out
+}
+
 /// The table of partitions; gives the next free line.
-fn figures(sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
+fn figures(job: &JobView, sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
     let buf = frame.buffer_mut();
     let wide = area.width >= 100;
     let name = if wide { 22 } else { 14 };
+    let fitted = sight.plan.fit.is_some();
     let sector = u64::from(sight.plan.target.sector);
     let mut title = format!(
-        "{} {} {} {}  {} {}",
+        "  {} {} {} {}  {} {}",
         pad("partition", name),
-        pad("fit", 6),
+        pad("fit", 9),
         pad_left("from", 8),
         pad_left("to", 9),
         pad_left("used", 9),
         pad_left("free after", 10)
     );
     if wide {
-        title.push_str(&format!("  {}  {}", pad_left("starts at", 10), pad_left("sector", 15)));
+        title.push_str(&format!(" {}  {}", pad_left(if fitted { "least" } else { "" }, 9), pad_left("starts at", 10)));
+        title.push_str(&if area.width >= 122 { format!("  {}", pad_left("sector", 15)) } else { String::new() });
     }
     put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, title)]);
     let mut y = area.y + 1;
-    for part in &sight.after.parts {
+    for part in &sight.source.ribbon.parts {
         if y + 4 > area.bottom() {
             put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "… more partitions on a higher screen")]);
             y += 1;
             break;
         }
-        let from = sight.source.ribbon.parts.iter().find(|source| source.number == part.number).map_or(part.len, |source| source.len);
-        let used = part.used.map(human).unwrap_or_else(|| "-".into());
-        let free = part.used.map(|used| human(part.len.saturating_sub(used))).unwrap_or_else(|| "-".into());
+        let planned = sight.plan.planned(part.number);
+        let place = planned.map(|planned| planned.place(sight.plan.target.sector));
+        let fit = planned.map_or(Fit::LeaveOut, |planned| planned.fit);
+        let mean = match fit {
+            Fit::Keep => Mean::Good,
+            Fit::Stretch | Fit::Squeeze => Mean::Target,
+            Fit::LeaveOut => Mean::Mind,
+        };
+        let mark = match fit {
+            Fit::Keep => "=",
+            Fit::Stretch => "↔",
+            Fit::Squeeze => "⇥",
+            Fit::LeaveOut => "×",
+        };
+        let here = fitted && job.part == Some(part.number);
+        let known = sight.parts.iter().find(|one| one.number == part.number);
+        let used = known.and_then(|one| one.used).or(part.used);
+        let shown = |bytes: Option<u64>| bytes.map(human).unwrap_or_else(|| "-".into());
+        let free = place.and_then(|(_, len)| Some(len.saturating_sub(used?)));
+        let number = planned.filter(|planned| planned.number != part.number).map(|planned| format!(" → {}", planned.number)).unwrap_or_default();
+        let named = format!("{}{number} {}", part.number, part.name);
         let mut spans = vec![
-            say(Mean::Text, pad(&format!("{} {}", part.number, part.name), name)),
-            say(Mean::Good, format!(" {} ", pad("keep", 6))),
+            loud(Mean::Focus, if here { "▌ " } else { "  " }),
+            if here { loud(Mean::Text, pad(&cut(&named, name), name)) } else { say(Mean::Text, pad(&cut(&named, name), name)) },
+            say(mean, format!(" {} ", pad(&if fitted { format!("{mark} {}", fit.word()) } else { fit.word().into() }, 9))),
             say(
                 Mean::Text,
-                format!("{} {}  {} {}", pad_left(&human(from), 8), pad_left(&human(part.len), 9), pad_left(&used, 9), pad_left(&free, 10)),
+                format!(
+                    "{} {}  {} {}",
+                    pad_left(&human(part.len), 8),
+                    pad_left(&shown(place.map(|(_, len)| len)), 9),
+                    pad_left(&shown(used), 9),
+                    pad_left(&shown(free), 10)
+                ),
             ),
         ];
         if wide {
-            let aligned = if part.start.is_multiple_of(1 << 20) { "aligned" } else { "" };
-            spans.push(say(
-                Mean::Quiet,
-                format!("  {}  {}  {aligned}", pad_left(&human(part.start), 10), pad_left(&thousands(part.start / sector), 15)),
-            ));
+            let least = match known.map(|one| &one.limits) {
+                Some(Ok(limits)) => human(limits.least),
+                Some(Err(_)) => "fixed".into(),
+                None => String::new(),
+            };
+            spans.push(say(Mean::Quiet, format!(" {}", pad_left(&least, 9))));
+            if let Some((start, _)) = place {
+                let aligned = if start.is_multiple_of(1 << 20) { "aligned" } else { "" };
+                let sector = if area.width >= 122 { format!("  {}", pad_left(&thousands(start / sector), 15)) } else { String::new() };
+                spans.push(say(Mean::Quiet, format!("  {}{sector}  {aligned}", pad_left(&human(start), 10))));
+            }
         }
         put(buf, area.x, y, area.width, spans);
         y += 1;
@@ -155,6 +235,7 @@ fn figures(sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
         Ids::Fresh => "fresh identifiers",
     };
     let disk = if sight.plan.disk_id.is_empty() { String::new() } else { format!(" · {}", sight.plan.disk_id) };
-    put(buf, area.x, y, area.width, vec![say(Mean::Quiet, format!("{} · {ids}{disk}", sight.plan.kind.word()))]);
+    let rules = sight.plan.fit.as_ref().map(|rules| format!(" · fit {rules}")).unwrap_or_default();
+    put(buf, area.x, y, area.width, vec![say(Mean::Quiet, format!("  {} · {ids}{disk}{rules}", sight.plan.kind.word()))]);
     y + 2
 }
