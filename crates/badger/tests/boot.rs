@@ -1,31 +1,47 @@
-//! A real system disk, cloned to a larger target, starts in a virtual machine under both firmwares.
+//! A real system disk, cloned as it is, squeezed to two thirds and stretched to double, starts in a virtual machine under
+//! the firmware it had.
 
 mod support;
 
 use std::process::Command;
-use support::{MIB, Place, path, text, tool};
+use support::{Place, path, text, tool};
 
 const SUPPORT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/support");
+
+fn starts(disk: &std::path::Path, firmware: &str, bus: &str) {
+    let boot =
+        Command::new(format!("{SUPPORT}/boot-disk")).args([path(disk), "--firmware", firmware, "--bus", bus, "--seconds", "400"]).output().unwrap();
+    let console = text(&boot.stdout);
+    assert!(boot.status.success(), "{firmware}: {console}");
+    assert!(console.contains("failed=0"), "{firmware}: {console}");
+}
 
 #[test]
 fn a_cloned_system_disk_starts_under_both_firmwares() {
     let place = Place::new();
-    let disk = place.path("system.img");
     // The unpacked system is kept between runs; building it from packages takes minutes.
     let cache = format!("{}/system-disk", env!("CARGO_TARGET_TMPDIR"));
-    tool(&[&format!("{SUPPORT}/make-system-disk"), path(&disk), "--size", "2G", "--table", "gpt", "--firmware", "both", "--cache", &cache]);
-    let target = place.path("larger.img");
-    let (code, report) = place.json(&["clone", path(&disk), path(&target), "--new-size", "3GiB", "--confirm", "rger"]);
-    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
-    assert!(report["planned_bytes"].as_u64().unwrap() == 2048 * MIB);
-    assert!(text(&tool(&["sgdisk", "-v", path(&target)]).stdout).contains("No problems found"));
-    for (firmware, bus) in [("uefi", "nvme"), ("bios", "sata")] {
-        let boot = Command::new(format!("{SUPPORT}/boot-disk"))
-            .args([path(&target), "--firmware", firmware, "--bus", bus, "--seconds", "400"])
-            .output()
-            .unwrap();
-        let console = text(&boot.stdout);
-        assert!(boot.status.success(), "{firmware}: {console}");
-        assert!(console.contains("failed=0"), "{firmware}: {console}");
-    }
+    let made = |name: &str, table: &str, firmware: &str| {
+        let disk = place.path(name);
+        tool(&[&format!("{SUPPORT}/make-system-disk"), path(&disk), "--size", "2G", "--table", table, "--firmware", firmware, "--cache", &cache]);
+        disk
+    };
+    let cloned = |disk: &std::path::Path, name: &str, size: &str, more: &[&str]| {
+        let target = place.path(name);
+        let (code, report) = place.json(&[&["clone", path(disk), path(&target), "--new-size", size, "--confirm", "rget"], more].concat());
+        assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+        target
+    };
+    let gpt = made("gpt.img", "gpt", "both");
+    let larger = cloned(&gpt, "as-it-is-target.img", "3GiB", &[]);
+    assert!(text(&tool(&["sgdisk", "-v", path(&larger)]).stdout).contains("No problems found"));
+    starts(&larger, "bios", "sata");
+    let squeezed = cloned(&gpt, "squeezed-target.img", "1366MiB", &["--fit", "auto"]);
+    starts(&squeezed, "uefi", "nvme");
+    starts(&squeezed, "bios", "sata");
+    let stretched = cloned(&gpt, "stretched-target.img", "4GiB", &["--fit", "auto"]);
+    starts(&stretched, "uefi", "nvme");
+    let mbr = made("mbr.img", "mbr", "bios");
+    starts(&cloned(&mbr, "mbr-squeezed-target.img", "1366MiB", &["--fit", "auto"]), "bios", "sata");
+    starts(&cloned(&mbr, "mbr-stretched-target.img", "4GiB", &["--fit", "auto"]), "bios", "sata");
 }

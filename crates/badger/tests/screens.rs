@@ -361,3 +361,67 @@ fn digging_reads_every_kind_and_names_what_is_gone() {
     screen.search("hiberfil");
     screen.wait_for("1 of");
 }
+
+/// LR-208: an edge moved, a size typed, a partition left out and taken back, the run, the proof.
+#[rstest]
+#[case::small(80, 24)]
+#[case::usual(142, 42)]
+fn partitions_are_fitted_by_hand(#[case] width: usize, #[case] height: usize) {
+    let screen = Screen::open(width, height, 2000, true);
+    screen.find("take ostrel plain source");
+    screen.find("take tamarack t480 target");
+    screen.wait_for("▸ target");
+    screen.keys(&["j"]);
+    screen.wait_for("nothing on it is lost");
+    screen.keys(&["Enter"]);
+    screen.wait_for("320 GB to copy");
+    screen.keys(&["f"]);
+    let shown = screen.wait_for("↔ stretch");
+    assert!(shown.contains("fit auto") && shown.contains("edges move by"), "{shown}");
+    let line = |name: &str| screen.lines().into_iter().find(|line| line.contains(name) && line.contains(" GB")).unwrap();
+    // The proposal gives everything to the largest; its own edge comes back step by step, to where it was.
+    screen.keys(&["Down", "Down", "Left"]);
+    screen.wait_for("2=");
+    let before = line("2 Office");
+    screen.keys(&["Left", "Left"]);
+    screen.wait_for("fit auto,2=");
+    assert_ne!(line("2 Office"), before);
+    screen.keys(&["p"]);
+    screen.wait_for("fit auto\n");
+    // A size that cannot be says why and changes nothing.
+    screen.keys(&["s"]);
+    screen.wait_for("Size of Office on the target");
+    (0..14).for_each(|_| screen.keys(&["BSpace"]));
+    screen.typed("1M");
+    screen.keys(&["Enter"]);
+    screen.wait_for("▲ not taken  Office cannot become smaller than");
+    screen.keys(&["s"]);
+    (0..14).for_each(|_| screen.keys(&["BSpace"]));
+    screen.typed("150GiB");
+    screen.keys(&["Enter"]);
+    screen.wait_for("2=150GiB");
+    screen.wait_for("⇥ squeeze");
+    // Its start moves by itself, its end stays.
+    screen.keys(&[">"]);
+    screen.wait_for("2=");
+    screen.keys(&["p", "Down", "o"]);
+    screen.wait_for("× leave out");
+    if height > 30 {
+        screen.wait_for("papers stays behind");
+    }
+    screen.keys(&["o", "o", "Up"]);
+    screen.typed("s");
+    (0..14).for_each(|_| screen.keys(&["BSpace"]));
+    screen.typed("150GiB");
+    screen.keys(&["Enter"]);
+    screen.wait_for("2=150GiB");
+    assert!(screen.lines().iter().all(|line| unicode_width::UnicodeWidthStr::width(line.as_str()) <= screen.width));
+    screen.keys(&["Enter"]);
+    screen.wait_for("Type 93B6 to release Tamarack T480");
+    screen.typed("93B6");
+    screen.keys(&["Enter"]);
+    let proof = screen.wait_for("as planned for the new");
+    assert!(proof.contains("● proved") && proof.contains("Office, NTFS: sound"), "{proof}");
+    screen.keys(&["Down", "Down", "Down", "Down", "Enter"]);
+    screen.wait_for("ed from ");
+}

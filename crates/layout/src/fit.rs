@@ -210,7 +210,10 @@ fn share(wishes: &mut [(Wish, &Part)], room: u64, step: u64, lead: &dyn Fn(&Part
         return Ok(());
     }
     let mut spare = room - needed;
-    let mut order: Vec<usize> = (0..wishes.len()).filter(|at| wishes[*at].0.fills || auto && wishes[*at].0.most > wishes[*at].0.size).collect();
+    // A small one is small for a reason; it does not take what a larger one was kept from.
+    let floor = wishes.iter().map(|(wish, _)| wish.size).max().unwrap_or(0) / SMALL;
+    let takes = |wish: &Wish| wish.fills || auto && wish.size >= floor && wish.most > wish.size;
+    let mut order: Vec<usize> = (0..wishes.len()).filter(|at| takes(&wishes[*at].0)).collect();
     order.sort_by_key(|at| (!wishes[*at].0.fills, std::cmp::Reverse(wishes[*at].0.size)));
     let fillers = wishes.iter().filter(|(wish, _)| wish.fills).count() as u64;
     for (turn, at) in order.into_iter().enumerate() {

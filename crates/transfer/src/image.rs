@@ -108,9 +108,10 @@ impl Image {
         out
     }
 
-    /// Whether every byte lies where it lies on the source.
-    pub fn is_as_it_was(&self) -> bool {
-        self.spans.iter().all(|span| matches!(span.what, What::Source(from) if from == span.to))
+    /// Bytes of the volume shown at a byte of the target that lie elsewhere in it than they did.
+    pub fn moved(&self, to: u64) -> u64 {
+        let view = self.spans.iter().find_map(|span| if let (true, What::View(view)) = (span.to == to, &span.what) { Some(view) } else { None });
+        view.map_or(0, |view| view.moved())
     }
 }
 

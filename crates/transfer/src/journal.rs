@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 /// First bytes of a journal.
 pub const MAGIC: &[u8; 16] = b"zbadger journal\n";
 /// Version this code writes and reads.
-pub const VERSION: u32 = 1;
+pub const VERSION: u32 = 2;
 /// Longest record that is believed, in bytes.
 const MOST_RECORD: u32 = 64 << 20;
 

@@ -31,7 +31,7 @@ fn prove_volume(context: &Context, recast: &badger_layout::plan::Recast) -> Line
         std::cmp::Ordering::Greater => format!("stretched from {} to {}", human(recast.from_len), human(recast.len)),
         std::cmp::Ordering::Equal => "set right for its new place".into(),
     };
-    line.evidence.insert(0, format!("{change}, {} free", human(free)));
+    line.evidence.insert(0, format!("{change}, {} free; {} lie elsewhere in it than they did", human(free), human(context.image.moved(recast.to))));
     // A format's own tables grow and shrink with it; a twentieth is more than any of them takes.
     if free + recast.len / 20 + (4 << 20) < promised {
         line.result = Verdict::Fails;

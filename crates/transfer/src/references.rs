@@ -8,7 +8,7 @@ use badger_layout::plan::Ids;
 use serde::Serialize;
 
 /// What becomes of a reference.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Effect {
     /// It means the same as before.

@@ -186,7 +186,8 @@ fn blocks(context: &Context, journal: &Journal, back: &ReadBack, tally: &Tally) 
         let (result, text) = if intended == 0 {
             (Verdict::Holds, format!("all {read} read back from the medium equal the source"))
         } else {
-            (Verdict::Differs, format!("{read} read back; equal to the source but for {intended} changes of the plan"))
+            let changes = if intended == 1 { "change" } else { "changes" };
+            (Verdict::Differs, format!("{read} read back; equal to the source but for {intended} {changes} of the plan"))
         };
         let mut line = Line::new("blocks", result, text);
         if let Some(sparing) = &context.plan.sparing {

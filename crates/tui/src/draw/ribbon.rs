@@ -128,8 +128,8 @@ pub fn draw_thick(buf: &mut Buffer, x: u16, y: u16, width: u16, thick: u16, ribb
             let room = usize::from(wide.saturating_sub(2));
             let solid = part.used.map_or(0, |used| ((used as f64 / part.len.max(1) as f64) * room as f64).round() as usize).min(room);
             let rest = if part.used.is_some() { "░" } else { "▒" };
-            let spans =
-                vec![say(look.mean, "▏"), say(look.mean, "█".repeat(solid)), say(Mean::Quiet, rest.repeat(room - solid)), say(look.mean, "▕")];
+            let mean = if look.chosen == cell.part { Mean::Focus } else { look.mean };
+            let spans = vec![say(mean, "▏"), say(mean, "█".repeat(solid)), say(Mean::Quiet, rest.repeat(room - solid)), say(mean, "▕")];
             put(buf, at, y + line, wide, spans);
         }
     }

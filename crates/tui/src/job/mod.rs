@@ -19,9 +19,9 @@ use badger_bench::stake::{self, Stake};
 use badger_bench::{Bench, Order, Prepared};
 use badger_drive::size::span;
 use badger_drive::{Refusal, Source};
+use badger_layout::Plan;
 use badger_layout::fit::Part;
 use badger_layout::plan::{Ids, Rest};
-use badger_layout::Plan;
 use badger_transfer::hazard::Looked;
 use badger_transfer::references::Reference;
 use badger_transfer::{Hazard, Level, Outcome, Report};
@@ -610,8 +610,6 @@ pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
             if job.sight.as_ref().is_some_and(|sight| sight.done_before.is_some()) {
                 hints.push(("n", "begin anew"));
             } else {
-                hints.push(("i", if job.order.ids == Ids::Keep { "fresh ids" } else { "keep ids" }));
-                hints.push(("u", if job.order.used.is_none() { "only what is in use" } else { "what of the rest" }));
                 if job.order.fit.is_some() {
                     hints.extend([
                         ("↑↓", "partition"),
@@ -624,6 +622,8 @@ pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
                     hints.extend([("m", "table"), ("f", "as it is")]);
                     return hints;
                 }
+                hints.push(("i", if job.order.ids == Ids::Keep { "fresh ids" } else { "keep ids" }));
+                hints.push(("u", if job.order.used.is_none() { "only what is in use" } else { "what of the rest" }));
                 hints.push(("f", "fit to the target"));
             }
             hints.extend([("a", "second reading"), ("r", "look again"), ("Esc", "back")]);

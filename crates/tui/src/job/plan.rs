@@ -6,7 +6,7 @@ use crate::theme::{self, Mean};
 use badger_bench::ribbon::Ribbon;
 use badger_drive::size::{human, span, thousands};
 use badger_layout::plan::{Fit, Ids};
-use badger_transfer::references::Effect;
+use badger_transfer::references::{Effect, Reference};
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Color;
@@ -140,12 +140,18 @@ fn references(sight: &Sight, width: usize) -> Vec<Vec<Span<'static>>> {
         .map(|effect| format!("{} {}", count(effect), effect.word()))
         .collect();
     let mut out = vec![vec![
-        loud(Mean::Quiet, "· names  "),
+        loud(Mean::Quiet, "· names "),
         say(Mean::Quiet, format!("{} places name a partition: {}", sight.references.len(), counts.join(", "))),
     ]];
-    for one in sight.references.iter().filter(|one| one.effect == Effect::StartUp) {
-        let text = format!("{} of {}: {}, {}", one.place, one.number, one.names, one.effect.word());
-        out.push(vec![loud(Mean::Mind, "▲ names  "), say(Mean::Text, cut(&text, width.saturating_sub(9)))]);
+    // Those that need somebody's care come first.
+    let mut each: Vec<&Reference> = sight.references.iter().collect();
+    each.sort_by_key(|one| std::cmp::Reverse(one.effect));
+    for one in each {
+        let text = cut(&format!("{} of {}: {}, {}", one.place, one.number, one.names, one.effect.word()), width.saturating_sub(8));
+        out.push(match one.effect {
+            Effect::StartUp => vec![loud(Mean::Mind, "▲ later "), say(Mean::Text, text)],
+            _ => vec![say(Mean::Quiet, format!("        {text}"))],
+        });
     }
     out
 }
