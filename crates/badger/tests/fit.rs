@@ -58,7 +58,7 @@ fn disk(place: &Place) -> PathBuf {
             0 => drop(tool(&["mkfs.fat", "-F", "32", "-s", "1", "-h", &hidden, part.path()])),
             1 => drop(tool(&["mkntfs", "-q", "-F", "-Q", "-p", &hidden, part.path()])),
             2 => drop(tool(&["mkfs.exfat", "-c", "4K", part.path()])),
-            _ => drop(tool(&["mke2fs", "-q", "-F", "-t", "ext4", "-d", path(&data), part.path()])),
+            _ => drop(tool(&["mke2fs", "-q", "-F", "-t", "ext4", "-b", "4096", "-d", path(&data), part.path()])),
         }
         if number == 0 {
             tool(&["mcopy", "-s", "-i", part.path(), path(&data.join("Oda")), "::/"]);

@@ -370,7 +370,9 @@ fn partitions_are_fitted_by_hand(#[case] width: usize, #[case] height: usize) {
     let screen = Screen::open(width, height, 2000, true);
     screen.find("take ostrel plain source");
     screen.find("take tamarack t480 target");
-    screen.wait_for("▸ target");
+    if height > 30 {
+        screen.wait_for("▸ target");
+    }
     screen.keys(&["j"]);
     screen.wait_for("nothing on it is lost");
     screen.keys(&["Enter"]);
@@ -422,6 +424,6 @@ fn partitions_are_fitted_by_hand(#[case] width: usize, #[case] height: usize) {
     screen.keys(&["Enter"]);
     let proof = screen.wait_for("as planned for the new");
     assert!(proof.contains("● proved") && proof.contains("Office, NTFS: sound"), "{proof}");
-    screen.keys(&["Down", "Down", "Down", "Down", "Enter"]);
+    screen.keys(&["Down", "Down", "Down", "Enter"]);
     screen.wait_for("ed from ");
 }

@@ -331,5 +331,21 @@ fn mounted(path: &Path, fill: impl FnOnce(&Path)) {
 #[case::seed_and_values(&["-t", "ext4", "-b", "1024", "-O", "metadata_csum_seed,ea_inode,orphan_file"], 60, 900, 1500, 6)]
 fn ext_volumes(#[case] options: &[&str], #[case] mib: u64, #[case] pieces: usize, #[case] piece: usize, #[case] seeds: u64) {
     let (_dir, path) = ext(options, mib, pieces, piece);
-    all_sizes(&path, 4096, seeds, &["e2fsck", "-fn"]);
+    all_sizes(&path, 512, seeds, &["e2fsck", "-fn"]);
+}
+
+#[rstest]
+#[case::ext("ext4", &["mke2fs", "-q", "-F", "-b", "1024"], "ext-sectors")]
+#[case::fat("fat", &["mkfs.fat", "-F", "32", "-s", "1"], "fat-sectors")]
+#[case::exfat("exfat", &["mkfs.exfat", "-c", "512"], "exfat-sectors")]
+#[case::ntfs("ntfs", &["mkntfs", "-q", "-F", "-Q", "-c", "4096"], "ntfs-sectors")]
+fn what_is_smaller_than_a_sector_is_refused_with_the_reason(#[case] name: &str, #[case] make: &[&str], #[case] code: &str) {
+    let (_dir, path) = image(48);
+    run(&[make, &[path.to_str().unwrap()]].concat());
+    let there = badger_fs::open(&source(&path), 0, 48 * MIB).unwrap();
+    let survey = there.survey();
+    let wanted = Wanted { len: 64 * MIB, start: 2048, sector: 4096 };
+    assert_eq!(there.bounds(&survey, 4096).unwrap_err().code, code, "{name}");
+    assert_eq!(there.resized(&survey, &wanted).err().map(|finding| finding.code), Some(code));
+    there.bounds(&survey, 512).unwrap();
 }

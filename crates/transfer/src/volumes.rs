@@ -156,12 +156,20 @@ pub fn parts(table: &Table, surveyed: &[Surveyed], sector: u32) -> Vec<Part> {
             Kind::Fat12 => (true, 0x01),
             Kind::Swap => (false, 0x82),
             Kind::HfsPlus | Kind::Apfs => (false, 0xaf),
-            Kind::Ext2 | Kind::Ext3 | Kind::Ext4 | Kind::Xfs | Kind::Btrfs => (false, 0x83),
+            // A system cannot read blocks that are smaller than the drive's sectors.
+            Kind::Ext2 | Kind::Ext3 | Kind::Ext4 => (u64::from(sector) > block_size(volume), 0x83),
+            Kind::Xfs | Kind::Btrfs => (false, 0x83),
             _ => (false, 0),
         };
         part
     };
     table.data_partitions().into_iter().map(part).collect()
+}
+
+/// Bytes of a block of an ext volume.
+fn block_size(volume: &Surveyed) -> u64 {
+    let shift = volume.walked.as_ref().and_then(|(fs, _)| fs.volume().read(1024 + 24, 1).ok()).map_or(2, |bytes| bytes[0].min(6));
+    1024 << shift
 }
 
 fn limits(volume: &Surveyed, sector: u32) -> Result<Limits, String> {

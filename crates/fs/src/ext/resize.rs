@@ -107,7 +107,10 @@ impl Ext {
     }
 
     /// Why a volume cannot be changed although it is sound.
-    fn can_change(&self) -> Result<()> {
+    fn can_change(&self, sector: u64) -> Result<()> {
+        if self.block < sector {
+            return Err(refused("ext-sectors", format!("its blocks of {} bytes are smaller than a sector of {sector}", self.block)));
+        }
         if self.features[1] & RECOVER != 0 || self.volume.is_laid_over() {
             return Err(refused("ext-journal-pending", "its journal holds changes that were not carried out; let its own system do that first"));
         }
@@ -188,7 +191,7 @@ impl Ext {
 
     pub(super) fn bounds_of(&self, survey: &Survey, sector: u64) -> Result<Bounds> {
         must_be_sound(survey)?;
-        self.can_change()?;
+        self.can_change(sector)?;
         let least = self.least_blocks(survey, &self.file_units(survey), self.inodes_needed()?);
         let per_group = u64::from(self.blocks_per_group);
         let mut most = if self.features[1] & WIDE != 0 { 1 << 44 } else { u64::from(u32::MAX) };
@@ -202,7 +205,7 @@ impl Ext {
 
     pub(super) fn resized_to(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
         must_be_sound(survey)?;
-        self.can_change()?;
+        self.can_change(u64::from(wanted.sector))?;
         let short = || refused("volume-too-small", format!("{} bytes are too few for what it holds", wanted.len));
         let used = self.file_units(survey);
         let blocks = wanted.len / self.block;

@@ -166,7 +166,7 @@ fn figures(job: &JobView, sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
     let mut title = format!(
         "  {} {} {} {}  {} {}",
         pad("partition", name),
-        pad("fit", 9),
+        pad("fit", 11),
         pad_left("from", 8),
         pad_left("to", 9),
         pad_left("used", 9),
@@ -208,7 +208,7 @@ fn figures(job: &JobView, sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
         let mut spans = vec![
             loud(Mean::Focus, if here { "▌ " } else { "  " }),
             if here { loud(Mean::Text, pad(&cut(&named, name), name)) } else { say(Mean::Text, pad(&cut(&named, name), name)) },
-            say(mean, format!(" {} ", pad(&if fitted { format!("{mark} {}", fit.word()) } else { fit.word().into() }, 9))),
+            say(mean, format!(" {} ", pad(&if fitted { format!("{mark} {}", fit.word()) } else { fit.word().into() }, 11))),
             say(
                 Mean::Text,
                 format!(
