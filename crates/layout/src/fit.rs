@@ -508,7 +508,7 @@ pub fn plan(
         let (from, _) = table.place(one.partition);
         let moved = from / u64::from(source.sector) != one.start / u64::from(target.sector) || source.sector != target.sector;
         let resized = one.len != one.old;
-        if one.part.limits.is_ok() && (resized || moved && one.part.placed) {
+        if one.part.limits.is_ok() && (resized || moved && one.part.placed || ids == Ids::Fresh) {
             recasts.push(Recast {
                 number: one.part.number,
                 from,
@@ -516,6 +516,7 @@ pub fn plan(
                 to: one.start,
                 len: one.len,
                 used: one.part.used.unwrap_or(one.old),
+                id: if ids == Ids::Fresh { random().to_vec() } else { Vec::new() },
             });
         } else if source.sector != target.sector && one.part.placed {
             let why = one.part.limits.as_ref().err().cloned().unwrap_or_default();

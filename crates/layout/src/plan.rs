@@ -131,6 +131,9 @@ pub struct Recast {
     pub len: u64,
     /// Bytes in use.
     pub used: u64,
+    /// What its new identifier is made of; empty where it keeps its own.
+    #[serde(default, with = "hex", skip_serializing_if = "Vec::is_empty")]
+    pub id: Vec<u8>,
 }
 
 /// Bytes on the target that come from the plan and not from the source.

@@ -38,7 +38,8 @@ fn shown(volume: &Surveyed, recast: &badger_layout::plan::Recast, plan: &Plan) -
     let missing = || refuse("volume-whole", "it is only recognised, not read: it can only be copied as it is".into());
     let (fs, survey) = volume.walked.as_ref().ok_or_else(missing)?;
     let sector = plan.target.sector;
-    let wanted = Wanted { len: recast.len, start: recast.to / u64::from(sector), sector };
+    let fresh = <[u8; 16]>::try_from(recast.id.as_slice()).ok();
+    let wanted = Wanted { len: recast.len, start: recast.to / u64::from(sector), sector, fresh };
     let view = Arc::new(fs.resized(survey, &wanted).map_err(|finding| refuse(finding.code, finding.text))?);
     let unsound = |text: String| refuse("resize-unsound", format!("shown with its new size it would not be sound ({text}); nothing was written"));
     let after = badger_fs::open(&Source::detached(view.clone()), 0, recast.len).map_err(|finding| unsound(finding.text))?.survey();

@@ -55,6 +55,8 @@ struct Change<'a> {
     numbers: Vec<u32>,
     /// The kind of table changed.
     kind: bool,
+    /// Volumes get other identifiers.
+    fresh: bool,
 }
 
 /// Finds the references on the volumes of a source.
@@ -65,6 +67,7 @@ pub fn find(table: &badger_layout::Table, surveyed: &[Surveyed], plan: &Plan) ->
         ids: plan.ids == Ids::Fresh || plan.kind != table.kind,
         numbers: table.data_partitions().iter().map(|partition| partition.number).filter(gone).collect(),
         kind: plan.kind != table.kind,
+        fresh: plan.recasts.iter().any(|recast| !recast.id.is_empty()),
     };
     let mut out = Vec::new();
     for volume in surveyed {
@@ -134,8 +137,11 @@ impl Change<'_> {
     fn word(&self, word: &str, line: &str) -> Option<(String, Effect)> {
         let bare = word.strip_prefix("root=").or_else(|| word.strip_prefix("resume=")).unwrap_or(word);
         let effect = |broken: bool| if broken { Effect::StartUp } else { Effect::Kept };
-        if bare.starts_with("UUID=") || bare.starts_with("LABEL=") {
+        if bare.starts_with("LABEL=") {
             return Some((bare.into(), Effect::Kept));
+        }
+        if bare.starts_with("UUID=") {
+            return Some((bare.into(), effect(self.fresh)));
         }
         if bare.starts_with("PARTUUID=") || bare.starts_with("PARTLABEL=") {
             return Some((bare.into(), effect(self.ids || !self.numbers.is_empty() && self.plan.kind == badger_layout::Kind::Mbr)));
@@ -154,7 +160,7 @@ impl Change<'_> {
             return Some((format!("({})", word.trim_matches(|c| matches!(c, '(' | ')'))), effect(broken)));
         }
         if line.contains("--fs-uuid") && word.len() >= 8 && word.contains('-') && word.chars().all(|c| c.is_ascii_hexdigit() || c == '-') {
-            return Some((word.into(), Effect::Kept));
+            return Some((word.into(), effect(self.fresh)));
         }
         None
     }

@@ -323,6 +323,9 @@ impl Change<'_> {
         put(88, &count(shape.heap).to_le_bytes());
         put(92, &(shape.clusters as u32).to_le_bytes());
         put(96, &(self.moves.place(u64::from(fs.root)).unwrap_or(0) as u32).to_le_bytes());
+        if let Some([a, b, c, d, ..]) = wanted.fresh {
+            put(100, &[a, b, c, d]);
+        }
         put(108, &[shape.sector.ilog2() as u8, (fs.cluster / shape.sector).ilog2() as u8]);
         let used = shape.clusters - self.moves.free();
         put(112, &[(used * 100 / shape.clusters.max(1)) as u8]);

@@ -3,7 +3,8 @@
 
 use super::checksum::{crc16, crc32c};
 use super::{
-    ATTRIBUTES, CHECKSUMS, DESCRIPTOR_SUMS, EXTENTS, Ext, Group, INLINE, INODES_UNWRITTEN, Inode, MOST_DIRECTORY, RECOVER, ROOT, SPARSE_TWO,
+    ATTRIBUTES, CHECKSUMS, DESCRIPTOR_SUMS, EXTENTS, Ext, Group, INLINE, INODES_UNWRITTEN, Inode, MOST_DIRECTORY, RECOVER, ROOT, SEED_STORED,
+    SPARSE_TWO,
 };
 use crate::bits::Bits;
 use crate::cached::Cached;
@@ -214,6 +215,17 @@ impl Ext {
         }
         let most = if self.features[1] & WIDE != 0 { u64::MAX } else { u64::from(u32::MAX) };
         let mut new = self.shaped(self.normal(blocks.min(most)));
+        if let Some(fresh) = wanted.fresh {
+            // The checksums go on from the old identifier, which is kept as their seed.
+            if let Some(seed) = self.seed {
+                put32(&mut new.sb, 0x270, seed);
+                let features = le32(&new.sb, 96) | SEED_STORED;
+                put32(&mut new.sb, 96, features);
+            }
+            put(&mut new.sb, 104, &fresh);
+            new.sb[104 + 6] = new.sb[104 + 6] & 0x0f | 0x40;
+            new.sb[104 + 8] = new.sb[104 + 8] & 0x3f | 0x80;
+        }
         let (groups, solid) = self.place_groups(&new).ok_or_else(short)?;
         new.groups = groups;
         let ratio = self.ratio();
@@ -960,7 +972,7 @@ impl Change<'_> {
             put16(&mut bytes, 30, 0);
             let sum = match fs.seed {
                 Some(seed) => crc32c(crc32c(seed, &(number as u32).to_le_bytes()), &bytes) as u16,
-                None => crc16(&[&fs.sb[104..120], &(number as u32).to_le_bytes(), &bytes[..30], &bytes[32..]]),
+                None => crc16(&[&self.new.sb[104..120], &(number as u32).to_le_bytes(), &bytes[..30], &bytes[32..]]),
             };
             put16(&mut bytes, 30, sum);
         }

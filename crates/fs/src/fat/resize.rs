@@ -145,6 +145,9 @@ impl Fat {
             put(32, &(if short { 0 } else { shape.total as u32 }).to_le_bytes());
             // What stands behind the largest number is the system's to find; the field has no more room.
             put(28, &u32::try_from(wanted.start).unwrap_or(0).to_le_bytes());
+            if let Some([a, b, c, d, ..]) = wanted.fresh {
+                put(if self.bits == 32 { 67 } else { 39 }, &[a, b, c, d]);
+            }
             if self.bits == 32 {
                 put(36, &(shape.table as u32).to_le_bytes());
             } else {

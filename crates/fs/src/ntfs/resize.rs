@@ -834,6 +834,9 @@ impl Change<'_> {
         // A volume may not be longer than its clusters by more than one of them.
         let total = (wanted.len / sector - 1).min(self.clusters * per + per - 1);
         let (table, mirror) = (place(le64(&boot, 48)), place(fs.mirror.0));
+        if let Some(fresh) = wanted.fresh {
+            put(&mut boot, 72, &fresh[..8]);
+        }
         put(&mut boot, 40, &total.to_le_bytes());
         put(&mut boot, 48, &table.to_le_bytes());
         put(&mut boot, 56, &mirror.to_le_bytes());

@@ -31,6 +31,8 @@ pub struct Wanted {
     pub start: u64,
     /// Bytes of the target's sectors.
     pub sector: u32,
+    /// Where the volume gets another identifier: bytes to make it of.
+    pub fresh: Option<[u8; 16]>,
 }
 
 /// What is in use inside a stretch of bytes, as sorted runs of units; the stretch begins with unit `first`.
