@@ -393,3 +393,78 @@ fn volumes_get_fresh_identifiers(#[case] make: &[&str], #[case] judge: &[&str]) 
     assert_ne!(id(&path, 60 * MIB), id(&out, 80 * MIB));
     assert!(id(&out, 80 * MIB).to_lowercase().starts_with("5a5a"), "{}", id(&out, 80 * MIB));
 }
+
+/// A drive that fails gives other bytes when it is read again: what was sound when it was gone over may not be any more.
+/// Whatever stands there then, nothing panics, nothing goes on for ever, and what is refused has a reason.
+#[rstest]
+#[case::fat(&["mkfs.fat", "-F", "16", "-s", "1"])]
+#[case::exfat(&["mkfs.exfat", "-c", "4K"])]
+#[case::ntfs(&["mkntfs", "-q", "-F", "-Q", "-c", "4096"])]
+#[case::ext(&["mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", "-g", "1024", "-O", "^metadata_csum,inline_data", "-I", "256"])]
+#[case::maps(&["mke2fs", "-q", "-F", "-t", "ext3", "-b", "1024", "-g", "1024"])]
+fn bytes_that_change_after_the_survey_are_survived(#[case] make: &[&str]) {
+    let (_dir, path) = image(16);
+    run(&[make, &[path.to_str().unwrap()]].concat());
+    let few = |place: &Path| {
+        fs::create_dir_all(place.join("folder/deep")).unwrap();
+        (0..150).for_each(|number| {
+            fs::write(place.join(format!("folder/a longer name {number}.csv")), noise(3000 + number * 20, number as u64 + 1)).unwrap()
+        });
+        (0..150).step_by(2).for_each(|number| fs::remove_file(place.join(format!("folder/a longer name {number}.csv"))).unwrap());
+        fs::write(place.join("folder/deep/tape.wav"), noise(400_000, 3)).unwrap();
+    };
+    match make[0] {
+        "mkfs.exfat" => fill_exfat(&path, few),
+        "mkntfs" => fill_ntfs(&path, few),
+        "mke2fs" => mounted(&path, few),
+        _ => {
+            let data = tempfile::tempdir().unwrap();
+            few(data.path());
+            run(&["mcopy", "-s", "-i", path.to_str().unwrap(), data.path().join("folder").to_str().unwrap(), "::/"]);
+        }
+    }
+    let sound = fs::read(&path).unwrap();
+    let opened = |bytes: Vec<u8>| support::in_memory(bytes);
+    let there = opened(sound.clone()).unwrap();
+    let survey = there.survey();
+    let bounds = there.bounds(&survey, 512).unwrap();
+    // Damage where it hurts: in what is metadata.
+    let metadata: Vec<std::ops::Range<u64>> =
+        survey.usage.iter().filter(|(_, value)| **value == badger_fs::Use::Metadata).map(|(range, _)| range).collect();
+    let total: u64 = metadata.iter().map(|range| range.end - range.start).sum();
+    let mut random = Random(0x5eed);
+    let (mut made, mut refused) = (0, 0);
+    for turn in 0..300 {
+        let mut bytes = sound.clone();
+        for _ in 0..1 + random.below(12) {
+            let mut at = random.below(total);
+            let place = metadata
+                .iter()
+                .find_map(|range| {
+                    if at < range.end - range.start {
+                        Some(range.start + at)
+                    } else {
+                        at -= range.end - range.start;
+                        None
+                    }
+                })
+                .unwrap();
+            for byte in place..(place + 1 + random.below(6)).min(bytes.len() as u64) {
+                bytes[byte as usize] = [0, 1, 0x7f, 0x80, 0xff, random.below(256) as u8][random.below(6) as usize];
+            }
+        }
+        let Ok(damaged) = opened(bytes) else { continue };
+        let len = [bounds.least, bounds.least + random.below(8 * MIB), 24 * MIB][turn % 3] / 512 * 512;
+        match damaged.resized(&survey, &Wanted { len: len.max(bounds.least), start: 2048, sector: 512, fresh: None }) {
+            Ok(view) => {
+                made += 1;
+                assert!(view.needed().iter().all(|(range, ())| range.end <= view.geometry().size_bytes));
+            }
+            Err(finding) => {
+                refused += 1;
+                assert!(!finding.text.is_empty() && !finding.code.is_empty());
+            }
+        }
+    }
+    assert!(made > 20, "{made} made, {refused} refused");
+}

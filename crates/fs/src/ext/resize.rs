@@ -36,6 +36,8 @@ const ORPHAN_MARK: u32 = 0x0b10_ca04;
 
 /// A stretch of a file: its first block, where it lies, how long it is, and whether it was only set aside.
 type Extent = (u64, u64, u64, bool);
+/// A file of more stretches than these, or a tree of more blocks, is taken for damaged.
+const MOST_EXTENTS: usize = 4 << 20;
 
 fn put(bytes: &mut [u8], at: usize, value: &[u8]) {
     bytes[at..at + value.len()].copy_from_slice(value);
@@ -269,6 +271,7 @@ impl Ext {
             directories: HashMap::new(),
             attributes: HashSet::new(),
             room,
+            budget: self.blocks,
         };
         change.all()
     }
@@ -342,7 +345,7 @@ impl Ext {
     fn collect(&self, node: &[u8], out: &mut Vec<Extent>, tree: &mut Vec<u64>, left: u16) -> Result<()> {
         let wrong = || Finding::new("ext-extents", "a node of the extent tree is damaged");
         let (count, depth) = (usize::from(le16(node, 2)), le16(node, 6));
-        if 12 + count * 12 > node.len() || depth > left {
+        if 12 + count * 12 > node.len() || depth > left || out.len() + tree.len() > MOST_EXTENTS {
             return Err(wrong());
         }
         for entry in node[12..12 + count * 12].as_chunks::<12>().0 {
@@ -368,8 +371,10 @@ impl Ext {
         content.read(&self.volume, 0, &mut root)?;
         let mut waiting = vec![(0u64, 24 + usize::from(root[29]), root[30].min(3), root)];
         while let Some((block, at, level, bytes)) = waiting.pop() {
-            out.insert(block, at);
-            let count = usize::from(le16(&bytes, at + 2)).min((bytes.len() - at) / 8);
+            if out.insert(block, at).is_some() {
+                return Err(Finding::new("ext-index", "the index of a directory comes back to itself"));
+            }
+            let count = usize::from(le16(&bytes, at + 2)).min(bytes.len().saturating_sub(at) / 8);
             for slot in (0..count).filter(|_| level > 0) {
                 let child = u64::from(le32(&bytes, at + slot * 8 + 4) & 0x0fff_ffff);
                 let mut below = vec![0; self.block as usize];
@@ -398,6 +403,8 @@ struct Change<'a> {
     attributes: HashSet<u64>,
     /// Units of the new volume.
     room: Range<u64>,
+    /// So many block numbers may still be met in maps: no volume has more than blocks.
+    budget: u64,
 }
 
 impl Change<'_> {
@@ -491,9 +498,12 @@ impl Change<'_> {
         }
     }
 
-    fn place_of(&self, number: u32) -> u64 {
-        let (group, index) = ((number - 1) / self.fs.inodes_per_group, (number - 1) % self.fs.inodes_per_group);
-        self.new.groups[group as usize].inode_table * self.fs.block + u64::from(index) * self.fs.inode_size
+    fn place_of(&self, number: u32) -> Result<u64> {
+        let gone = || Finding::new("ext-inode", format!("inode {number}: there is none of that number"));
+        let before = number.checked_sub(1).ok_or_else(gone)?;
+        let (group, index) = (before / self.fs.inodes_per_group, before % self.fs.inodes_per_group);
+        let group = self.new.groups.get(group as usize).ok_or_else(gone)?;
+        Ok(group.inode_table * self.fs.block + u64::from(index) * self.fs.inode_size)
     }
 
     fn sealed(&self, number: u32, bytes: &mut [u8]) {
@@ -513,7 +523,7 @@ impl Change<'_> {
     fn write_inode(&mut self, number: u32, mut bytes: Vec<u8>, old: &[u8], moved: bool) -> Result<()> {
         if bytes != old || moved {
             self.sealed(number, &mut bytes);
-            let at = self.place_of(number);
+            let at = self.place_of(number)?;
             self.view.write(at, &bytes)?;
         }
         Ok(())
@@ -706,6 +716,7 @@ impl Change<'_> {
     fn indirect(&mut self, block: u32, level: u32) -> Result<u32> {
         let fs = self.fs;
         let to = self.led(u64::from(block))?;
+        self.budget = self.budget.checked_sub(1).ok_or_else(|| Finding::new("ext-map", "the maps of its files name more blocks than there are"))?;
         if level > 0 {
             let old = fs.volume.read(u64::from(block) * fs.block, fs.block as usize)?;
             let mut bytes = old.clone();
@@ -813,7 +824,7 @@ impl Change<'_> {
                 if let Some(&at) = nodes.get(&block) {
                     let (limit, count) = (usize::from(le16(&bytes, at)), usize::from(le16(&bytes, at + 2)));
                     let end = at + limit * 8;
-                    if end + 8 <= bytes.len() {
+                    if end + 8 <= bytes.len() && count <= limit {
                         let sum = crc32c(crc32c(crc32c(seed, &bytes[..at + count * 8]), &bytes[end..end + 4]), &[0; 4]);
                         put32(&mut bytes, end + 4, sum);
                     }
@@ -1007,7 +1018,7 @@ impl Change<'_> {
         let journal = le32(&fs.sb, 0xe0);
         if journal != 0 && sb[0xfd] == 1 {
             // The blocks of the journal are noted here a second time.
-            let at = self.place_of(self.number(journal));
+            let at = self.place_of(self.number(journal))?;
             let inode = self.view.bytes(at, fs.inode_size as usize)?;
             put(&mut sb, 0x10c, &inode[40..100]);
         }

@@ -318,7 +318,8 @@ impl Change<'_> {
 
     /// The attribute as it must be in the new volume; `None` where it stays as it is.
     fn changed(&self, file: u64, attribute: &[u8], code: u32) -> Option<Vec<u8>> {
-        if attribute[8] == 0 {
+        // One shorter than its own fields is damaged; what it says is not believed.
+        if attribute[8] == 0 || attribute.len() < 64 {
             return None;
         }
         let name = name_of(attribute);
@@ -528,6 +529,10 @@ impl Change<'_> {
     fn lay_out(&mut self, file: u64) -> Result<()> {
         let fs = self.fs;
         let (base, all) = fs.all_attributes(file)?;
+        let broken = || Finding::new("ntfs-record", format!("record {file}: its attributes contradict each other"));
+        if usize::from(le16(&base, 20)) + END > fs.record || all.iter().any(|one| one.bytes[8] != 0 && one.bytes.len() < 64) {
+            return Err(broken());
+        }
         let mut inside = Vec::new();
         Ntfs::attributes_in(&base, &mut inside);
         let mut wholes: BTreeMap<(u32, usize, Vec<u8>), Vec<Part>> = BTreeMap::new();
