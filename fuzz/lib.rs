@@ -46,6 +46,14 @@ pub fn break_and_read(sound: &[u8], input: &[u8]) {
     let Ok(fs) = badger_fs::open(&drive, 0, len) else { return };
     let survey = fs.survey();
     assert!(survey.usage.iter().all(|(range, _)| range.end <= len), "nothing is in use beyond the end");
+    if let Ok(bounds) = fs.bounds(&survey, 512) {
+        for len in [bounds.least, len / 2, len * 2] {
+            let wanted = badger_fs::Wanted { len: len / 512 * 512, start: 2048, sector: 512, fresh: None };
+            if let Ok(view) = fs.resized(&survey, &wanted) {
+                assert!(view.needed().iter().all(|(range, ())| range.end <= wanted.len), "nothing lies beyond the new end");
+            }
+        }
+    }
     let Ok(root) = fs.root() else { return };
     let (mut buffer, mut count) = (vec![0; 70_000], 0u32);
     tree::walk(&*fs, root, "", &mut |_, entry| {

@@ -252,4 +252,16 @@ mod tests {
         assert!(TypeCode::Gpt(Guid::parse(GPT[0].0).unwrap()).is_efi());
         assert_eq!(TypeCode::Mbr(0x07).code(), "0x07");
     }
+
+    #[test]
+    fn types_keep_their_sense_both_ways() {
+        let codes = [0x07u8, 0x0c, 0x0e, 0x01, 0x17, 0x1c, 0x27, 0x82, 0x83, 0x8e, 0xfd, 0xef, 0xe8, 0xea, 0x41, 0xa5, 0xa6, 0xaf, 0xab];
+        for code in codes {
+            let (guid, attributes) = gpt_of(code);
+            assert_ne!(gpt(&guid), "unknown type", "{code:02x}");
+            // What is in the partition tells which of several data types it was.
+            assert_eq!(mbr_of(&guid, code & !0x10, attributes), code, "{code:02x}");
+        }
+        assert_eq!(mbr_of(&Guid([7; 16]), 0, 0), 0xda);
+    }
 }

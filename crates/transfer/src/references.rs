@@ -130,7 +130,7 @@ impl Change<'_> {
         if line.starts_with('#') {
             return Vec::new();
         }
-        let words = line.split(|c: char| c.is_whitespace() || matches!(c, '\'' | '"' | '(' | ')' | ',') && !line.contains("(hd"));
+        let words = line.split(|c: char| c.is_whitespace() || matches!(c, '\'' | '"' | '(' | ')'));
         words.filter_map(|word| self.word(word.trim_matches(|c| matches!(c, '\'' | '"')), line)).collect()
     }
 
@@ -154,10 +154,12 @@ impl Change<'_> {
             // The name of the drive depends on the port it is plugged into.
             return Some((bare.into(), effect(self.numbers.contains(&number) || device.starts_with("nvme") || device.starts_with("hd"))));
         }
-        if let Some(number) = word.strip_prefix("hd").and_then(|rest| rest.split_once(",")).map(|(_, part)| part) {
+        // Also where it is the value of an option.
+        let disk = word.rsplit('=').next().unwrap_or(word);
+        if let Some(number) = disk.strip_prefix("hd").and_then(|rest| rest.split_once(",")).map(|(_, part)| part) {
             let digits: String = number.chars().filter(char::is_ascii_digit).collect();
             let broken = self.kind || digits.parse().is_ok_and(|number| self.numbers.contains(&number));
-            return Some((format!("({})", word.trim_matches(|c| matches!(c, '(' | ')'))), effect(broken)));
+            return Some((format!("({disk})"), effect(broken)));
         }
         if line.contains("--fs-uuid") && word.len() >= 8 && word.contains('-') && word.chars().all(|c| c.is_ascii_hexdigit() || c == '-') {
             return Some((word.into(), effect(self.fresh)));

@@ -351,3 +351,87 @@ fn digging_never_changes_a_drive(#[values(5, 6)] seed: u64) {
     }
     assert!(before == fs::read(&image).unwrap());
 }
+
+/// A room with a divided drive that holds a volume, and a larger empty one.
+fn room_to_fit() -> Room {
+    let (mut room, image) = room_with_files();
+    let volume = fs::read(&image).unwrap();
+    let mut divided = vec![0u8; 30 << 20];
+    let mut mbr = badger_layout::mbr::Mbr::empty(0x207);
+    mbr.entries[0] = badger_layout::mbr::Entry::new(0x83, 2048, (24 << 20) / 512, true);
+    divided[..512].copy_from_slice(&mbr.write(512)[0].1);
+    divided[1 << 20..25 << 20].copy_from_slice(&volume);
+    fs::write(&image, divided).unwrap();
+    File::create(room.dir.path().join("ww.img")).unwrap().set_len(64 << 20).unwrap();
+    let text = "backing = \"ww.img\"\n[identity]\nmodel = \"Tamarack ww\"\nserial = \"TM-ww77\"\nbus = \"sata\"\n";
+    fs::write(room.dir.path().join("ww.drive.toml"), text).unwrap();
+    room.wait_for("On the bench · 5 drives");
+    for words in ["take brindle zz source", "take tamarack ww target"] {
+        room.key(KeyCode::Char('/'));
+        room.typed(words);
+        room.key(KeyCode::Enter);
+    }
+    room.wait_for("▸ target");
+    room.typed("j");
+    room.wait_for("nothing on it is lost");
+    room.key(KeyCode::Enter);
+    room.wait_for("to copy");
+    room.typed("f");
+    room.wait_for("↔ stretch");
+    room
+}
+
+#[rstest]
+fn a_partition_is_fitted_by_hand(#[values((60, 16), (80, 24), (142, 42))] size: (u16, u16)) {
+    let mut room = room_to_fit();
+    assert!(room.screen(142, 42).contains("fit auto"));
+    room.key(KeyCode::Down);
+    room.key(KeyCode::Left);
+    assert!(room.screen(142, 42).contains("fit auto,1=62MiB"), "{}", room.screen(142, 42));
+    room.key(KeyCode::Char('>'));
+    assert!(room.screen(142, 42).contains("1=60MiB@3MiB"), "{}", room.screen(142, 42));
+    room.typed("p");
+    assert!(room.screen(142, 42).lines().any(|line| line.ends_with("fit auto")));
+    // What cannot be leaves the plan as it was, and says why.
+    room.typed("o");
+    let screen = room.screen(142, 42);
+    assert!(screen.contains("▲ not taken") && screen.contains("every partition is left out") && screen.contains("fit auto"), "{screen}");
+    room.typed("s");
+    assert!(room.screen(size.0, size.1).contains("Size of weir on the target"));
+    (0..12).for_each(|_| room.key(KeyCode::Backspace));
+    room.typed("40MiB");
+    room.key(KeyCode::Enter);
+    room.screen(size.0, size.1);
+    assert!(room.screen(142, 42).contains("1=40MiB"));
+    room.typed("m");
+    assert!(room.screen(142, 42).contains("the table becomes GPT"));
+    room.typed("mm");
+    room.key(KeyCode::Enter);
+    room.wait_for("Type ww77 to release Tamarack ww");
+    room.typed("ww77");
+    room.key(KeyCode::Enter);
+    let screen = room.wait_for("● proved");
+    assert!(screen.contains("weir, ext4: sound"), "{screen}");
+    let written = room.content("ww");
+    assert_eq!(written[446 + 12..446 + 16], (40u32 * 2048).to_le_bytes());
+}
+
+/// Random keys on a plan that is fitted: it never comes to a run, and the plan is always one that could be run.
+#[rstest]
+fn no_keys_break_a_fit(#[values(1, 2, 3)] seed: u64) {
+    let mut room = room_to_fit();
+    let mut next = numbers(seed);
+    let letters: Vec<char> = "opkmyfs<>,.iu159MG".chars().collect();
+    for _ in 0..1500 {
+        match next(4) {
+            0 => room.key([KeyCode::Up, KeyCode::Down, KeyCode::Left, KeyCode::Right, KeyCode::Enter, KeyCode::Backspace][next(6) as usize]),
+            1 => drop(room.screen(60 + next(120) as u16, 16 + next(40) as u16)),
+            _ => room.key(KeyCode::Char(letters[next(letters.len() as u64) as usize])),
+        }
+        if next(60) == 0 {
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+    room.app.close();
+    assert!(room.content("ww").iter().all(|byte| *byte == 0));
+}
