@@ -205,6 +205,27 @@ fn a_volume_that_was_not_put_away_is_only_copied_whole_and_says_why() {
     assert!(seen(&target)[1].2 > 400 * MIB);
 }
 
+/// One that is copied as it is to another place is told where it begins.
+#[test]
+fn a_volume_that_cannot_change_still_learns_its_new_place() {
+    let place = Place::new();
+    let image = disk(&place);
+    let file = OpenOptions::new().write(true).open(&image).unwrap();
+    // The flag that says it is in use, in the boot region that nobody sums up.
+    file.write_all_at(&[2], 101 * MIB + 106).unwrap();
+    let target = place.path("fitted.img");
+    let (code, report) = place.json(&["clone", path(&image), path(&target), "--new-size", "300MiB", "--fit", "1=out,2-4=keep", "--confirm", "tted"]);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report:#}");
+    assert!(line(&report, "blocks").contains("first sector of"), "{report:#}");
+    let (_, start, len) = seen(&target)[1];
+    assert_ne!(start, 101 * MIB);
+    let bytes = fs::read(&target).unwrap();
+    assert_eq!(bytes[start as usize + 64..start as usize + 72], (start / 512).to_le_bytes());
+    let part = Loop::part(&target, start / 512, len / 512);
+    let mount = Mount::of(driver(2), part.path(), place.path("mnt"));
+    tool(&["diff", "-r", path(&place.path("data/Oda")), path(&mount.0.join("Oda"))]);
+}
+
 #[test]
 fn a_target_that_counts_in_larger_sectors_is_set_right_or_refused_with_the_reason() {
     let place = Place::new();

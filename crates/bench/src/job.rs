@@ -7,7 +7,7 @@ use crate::sheet::{DriveFacts, SheetData};
 use badger_drive::clock::Clock;
 use badger_drive::{Candidate, Refusal, Source, Workshop};
 use badger_layout::fit::{self, Part};
-use badger_layout::plan::{self, Ids, InUse, Rest, Side, Sparing};
+use badger_layout::plan::{self, Ids, InUse, Patch, Rest, Side, Sparing};
 use badger_layout::{Plan, Rules};
 use badger_transfer::hazard::{self, Looked};
 use badger_transfer::journal::{Journal, Past};
@@ -102,12 +102,13 @@ impl Prepared {
         !self.parts.is_empty()
     }
 
-    /// Plans anew by other rules. Nothing is read of either drive.
+    /// Plans anew by other rules. Of the source no more is read than boot sectors of volumes that move.
     ///
     /// # Errors
     /// A refusal that says what does not fit; the plan stays as it was.
     pub fn refit(&mut self, rules: &Rules) -> Result<(), Refusal> {
-        let (mut plan, whole) = fitted(&self.looked, &self.parts, &self.surveyed, (&self.plan.source, &self.plan.target), &self.order, rules)?;
+        let (mut plan, whole) =
+            fitted(&self.source, &self.looked, &self.parts, &self.surveyed, (&self.plan.source, &self.plan.target), &self.order, rules)?;
         std::mem::swap(&mut self.plan, &mut plan);
         self.order.fit = Some(rules.clone());
         self.references = references::find(&self.looked.table, &self.surveyed, &self.plan);
@@ -184,7 +185,7 @@ impl Bench {
             None => plan::exact(&looked.table, &here, &there, order.ids, random)?,
             Some(rules) => {
                 parts = volumes::parts(&looked.table, &surveyed, there.sector);
-                let fitted = fitted(&looked, &parts, &surveyed, (&here, &there), order, rules)?;
+                let fitted = fitted(&source, &looked, &parts, &surveyed, (&here, &there), order, rules)?;
                 whole = fitted.1;
                 fitted.0
             }
@@ -291,6 +292,7 @@ impl Bench {
 
 /// The plan by rules, and what is to be known of volumes that are copied whole.
 fn fitted(
+    source: &Source,
     looked: &Looked,
     parts: &[Part],
     surveyed: &[Surveyed],
@@ -299,6 +301,15 @@ fn fitted(
     rules: &Rules,
 ) -> Result<(Plan, Vec<Hazard>), Refusal> {
     let mut plan = fit::plan(&looked.table, parts, sides, order.ids, rules, random)?;
+    for volume in surveyed.iter().filter(|volume| !plan.recasts.iter().any(|recast| recast.number == volume.number)) {
+        let Some((to, _)) = plan.planned(volume.number).map(|planned| planned.place(sides.1.sector)) else { continue };
+        if to != volume.start {
+            let what = format!("first sector of {}", volumes::name(volume.number, &volume.volume));
+            let bytes = badger_fs::resize::placed(source, volume.start, volume.len, to / u64::from(sides.1.sector));
+            plan.patches.extend(bytes.into_iter().map(|(at, bytes)| Patch { at: to + at, bytes, what: what.clone() }));
+        }
+    }
+    plan.patches.sort_by_key(|patch| patch.at);
     let shown = |volume: &&Surveyed| plan.recasts.iter().any(|recast| recast.number == volume.number);
     let used = |volume: &Surveyed| volume.survey().map_or(volume.len, badger_fs::Survey::used);
     let mut volumes: Vec<InUse> = surveyed

@@ -468,3 +468,23 @@ fn bytes_that_change_after_the_survey_are_survived(#[case] make: &[&str]) {
     }
     assert!(made > 20, "{made} made, {refused} refused");
 }
+
+/// A volume that must stay as it is still has to know where it begins when it is copied to another place.
+#[rstest]
+#[case::fat(&["mkfs.fat", "-F", "32", "-s", "1"], &["fsck.fat", "-n"])]
+#[case::exfat(&["mkfs.exfat", "-c", "4K"], &["fsck.exfat", "-n"])]
+#[case::ntfs(&["mkntfs", "-q", "-F", "-Q", "-c", "4096"], &["ntfsfix", "-n"])]
+fn a_volume_that_only_moves_knows_its_new_place(#[case] make: &[&str], #[case] judge: &[&str]) {
+    let (_dir, path) = image(48);
+    run(&[make, &[path.to_str().unwrap()]].concat());
+    let patches = badger_fs::resize::placed(&source(&path), 0, 48 * MIB, 0x0012_3456);
+    let file = fs::OpenOptions::new().write(true).open(&path).unwrap();
+    patches.iter().for_each(|(at, bytes)| file.write_all_at(bytes, *at).unwrap());
+    assert!(patches.len() >= 2, "the copy of the boot sector is set right too");
+    run(&[judge, &[path.to_str().unwrap()]].concat());
+    let boot = fs::read(&path).unwrap();
+    let at = if judge[0] == "fsck.exfat" { 64 } else { 28 };
+    assert_eq!(boot[at..at + 4], 0x0012_3456u32.to_le_bytes());
+    let survey = badger_fs::open(&source(&path), 0, 48 * MIB).unwrap().survey();
+    assert!(survey.is_sound(), "{:?}", survey.findings);
+}

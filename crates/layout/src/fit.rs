@@ -281,7 +281,11 @@ fn place<'a>(table: &'a Table, parts: &'a [Part], target: &Side, rules: &Rules, 
             let text = format!("{} cannot begin at {}: what comes before it has too little room", next.1.name, human(end));
             return Err(refuse("fit-overlap", text));
         }
-        done?;
+        if let Err(refusal) = done {
+            let limited = kind == Kind::Mbr && target.size_bytes / grain > MOST_MBR;
+            let why = if limited { "; an MBR table counts no further than 2^32 sectors, a GPT does" } else { "" };
+            return Err(refuse(refusal.code, format!("{}{why}", refusal.text)));
+        }
         std::mem::swap(&mut wishes, &mut shared);
         for ((wish, part), (_, _, partition, old, _)) in wishes.into_iter().zip(&along[at..next]) {
             let (here, _) = table.place(partition);

@@ -2,6 +2,8 @@
 //! valid data lengths, times with their offset from UTC.
 
 mod resize;
+pub(crate) use resize::placed;
+
 mod survey;
 
 use crate::cached::Cached;

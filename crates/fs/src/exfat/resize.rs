@@ -162,6 +162,24 @@ impl ExFat {
     }
 }
 
+/// What both boot regions become where a volume begins at another sector; see [`crate::resize::placed`].
+pub(crate) fn placed(boot: &[u8], read: &dyn Fn(u64, usize) -> Option<Vec<u8>>, first: u64) -> Vec<(u64, Vec<u8>)> {
+    let sector = 1usize << boot[108].clamp(9, 12);
+    let region = |number: u64| {
+        let start = number * 12 * sector as u64;
+        let mut bytes = read(start, 11 * sector)?;
+        bytes[64..72].copy_from_slice(&first.to_le_bytes());
+        let sum = boot_sum(&bytes).to_le_bytes();
+        Some([(start + 64, first.to_le_bytes().to_vec()), (start + 11 * sector as u64, sum.repeat(sector / 4))])
+    };
+    (0..2).filter_map(region).flatten().collect()
+}
+
+/// The checksum over the first eleven sectors of a boot region, without the fields that change.
+fn boot_sum(region: &[u8]) -> u32 {
+    sum_32(region.iter().enumerate().filter(|(at, _)| !matches!(at, 106 | 107 | 112)).map(|(_, byte)| *byte))
+}
+
 struct Change<'a> {
     fs: &'a ExFat,
     view: View,
@@ -339,8 +357,7 @@ impl Change<'_> {
         }
         let old = fs.volume.read(9 * fs.sector, 480)?;
         region[9 * sector..9 * sector + 480].copy_from_slice(&old);
-        let counted = region[..11 * sector].iter().enumerate().filter(|(at, _)| !matches!(at, 106 | 107 | 112));
-        let sum = sum_32(counted.map(|(_, byte)| *byte));
+        let sum = boot_sum(&region[..11 * sector]);
         region[11 * sector..].as_chunks_mut::<4>().0.iter_mut().for_each(|field| *field = sum.to_le_bytes());
         self.view.write_sparse(0, &region)?;
         self.view.write_sparse((sector * 12) as u64, &region)
