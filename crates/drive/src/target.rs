@@ -16,6 +16,7 @@ use rustix::fs::FlockOperation;
 use std::fs::{self, File, OpenOptions};
 use std::path::Path;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// A reason why nothing is written. `code` is stable.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error, serde::Serialize)]
@@ -191,9 +192,18 @@ fn create(path: &Path, size: u64) -> std::io::Result<()> {
 
 /// Takes the drive for this run alone; the claim ends with the process, however it ends.
 fn claim(file: &File, path: &Path) -> Result<(), Refusal> {
-    rustix::fs::flock(file, FlockOperation::NonBlockingLockExclusive)
-        .map_err(|_| Refusal::new("target-claimed", format!("{} is the target of another run of this program right now", path.display())))
+    // A program that is just being started by another thread holds what this one has open for a moment.
+    let claimed = (0..CLAIMS).any(|turn| {
+        std::thread::sleep(if turn == 0 { Duration::ZERO } else { CLAIM_AGAIN });
+        rustix::fs::flock(file, FlockOperation::NonBlockingLockExclusive).is_ok()
+    });
+    let taken = || Refusal::new("target-claimed", format!("{} is the target of another run of this program right now", path.display()));
+    claimed.then_some(()).ok_or_else(taken)
 }
+
+/// A claim is tried so many times, and so long after the last time.
+const CLAIMS: u32 = 20;
+const CLAIM_AGAIN: Duration = Duration::from_millis(25);
 
 /// A drive that may be written to. It exists only after [`Candidate::release`].
 #[derive(Clone)]
