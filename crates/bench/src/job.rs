@@ -97,25 +97,17 @@ pub struct Prepared {
 const REST: Rest = Rest::Leave;
 
 impl Prepared {
-    /// Whether the volumes were gone over, so that [`Prepared::refit`] answers at once.
-    pub fn is_surveyed(&self) -> bool {
-        !self.parts.is_empty()
-    }
-
     /// Plans anew by other rules. Of the source no more is read than boot sectors of volumes that move.
     ///
     /// # Errors
     /// A refusal that says what does not fit; the plan stays as it was.
     pub fn refit(&mut self, rules: &Rules) -> Result<(), Refusal> {
-        let (mut plan, whole) =
+        let (plan, whole) =
             fitted(&self.source, &self.looked, &self.parts, &self.surveyed, (&self.plan.source, &self.plan.target), &self.order, rules)?;
-        std::mem::swap(&mut self.plan, &mut plan);
+        self.plan = plan;
         self.order.fit = Some(rules.clone());
         self.references = references::find(&self.looked.table, &self.surveyed, &self.plan);
-        self.hazards = self.standing.clone();
-        self.hazards.extend(hazard::of_plan(&self.looked, &self.plan));
-        self.hazards.extend(whole);
-        self.hazards.sort_by_key(|hazard| hazard.level);
+        self.hazards = hazards(&self.standing, &self.looked, &self.plan, whole);
         Ok(())
     }
 
@@ -210,10 +202,7 @@ impl Bench {
             whole = hazard::of_whole_volumes(&surveyed);
         }
         let standing = hazard::of_pair(&self.workshop, &source, &looked, &candidate, order.ids);
-        let mut hazards = standing.clone();
-        hazards.extend(hazard::of_plan(&looked, &plan));
-        hazards.extend(whole);
-        hazards.sort_by_key(|hazard| hazard.level);
+        let hazards = hazards(&standing, &looked, &plan, whole);
         let references = if order.fit.is_some() { references::find(&looked.table, &surveyed, &plan) } else { Vec::new() };
         Ok(Prepared { order: order.clone(), source, looked, candidate, plan, hazards, unfinished, surveyed, parts, references, standing })
     }
@@ -290,6 +279,13 @@ impl Bench {
     }
 }
 
+/// All there is to know, the stops first.
+fn hazards(standing: &[Hazard], looked: &Looked, plan: &Plan, whole: Vec<Hazard>) -> Vec<Hazard> {
+    let mut all = [standing, &hazard::of_plan(looked, plan), &whole].concat();
+    all.sort_by_key(|hazard| hazard.level);
+    all
+}
+
 /// The plan by rules, and what is to be known of volumes that are copied whole.
 fn fitted(
     source: &Source,
@@ -301,7 +297,8 @@ fn fitted(
     rules: &Rules,
 ) -> Result<(Plan, Vec<Hazard>), Refusal> {
     let mut plan = fit::plan(&looked.table, parts, sides, order.ids, rules, random)?;
-    for volume in surveyed.iter().filter(|volume| !plan.recasts.iter().any(|recast| recast.number == volume.number)) {
+    let (shown, plain): (Vec<&Surveyed>, Vec<&Surveyed>) = surveyed.iter().partition(|volume| plan.recast(volume.number).is_some());
+    for volume in plain {
         let Some((to, _)) = plan.planned(volume.number).map(|planned| planned.place(sides.1.sector)) else { continue };
         if to != volume.start {
             let what = format!("first sector of {}", volumes::name(volume.number, &volume.volume));
@@ -310,19 +307,13 @@ fn fitted(
         }
     }
     plan.patches.sort_by_key(|patch| patch.at);
-    let shown = |volume: &&Surveyed| plan.recasts.iter().any(|recast| recast.number == volume.number);
     let used = |volume: &Surveyed| volume.survey().map_or(volume.len, badger_fs::Survey::used);
-    let mut volumes: Vec<InUse> = surveyed
-        .iter()
-        .filter(shown)
-        .map(|volume| InUse { number: volume.number, start: volume.start, len: volume.len, used: used(volume) })
-        .collect();
+    let in_use = |volume: &Surveyed| InUse { number: volume.number, start: volume.start, len: volume.len, used: used(volume) };
+    let mut volumes: Vec<InUse> = shown.into_iter().map(in_use).collect();
     let mut whole = Vec::new();
     if let Some(rest) = order.used {
         let (needed, spared) = volumes::needed(surveyed, sides.0.size_bytes);
-        volumes.extend(
-            spared.into_iter().filter(|one| !plan.left_out.contains(&one.number) && !plan.recasts.iter().any(|recast| recast.number == one.number)),
-        );
+        volumes.extend(spared.into_iter().filter(|one| !plan.left_out.contains(&one.number) && plan.recast(one.number).is_none()));
         volumes.sort_by_key(|volume| volume.number);
         plan.spare(&needed, Sparing { volumes, rest });
         whole = hazard::of_whole_volumes(surveyed);

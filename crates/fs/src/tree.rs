@@ -175,6 +175,15 @@ impl Node {
     }
 }
 
+impl Node {
+    /// Whether two nodes are the same in everything but where they lie.
+    pub fn is_same_elsewhere(&self, other: &Self) -> bool {
+        let facts =
+            |node: &Self| (node.kind, node.size, node.modified, node.accessed, node.created, node.mode, node.owner, node.links, node.attributes);
+        facts(self) == facts(other)
+    }
+}
+
 /// An entry of a directory.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Entry {

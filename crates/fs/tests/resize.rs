@@ -14,12 +14,6 @@ use std::process::Command;
 use std::sync::Arc;
 use support::{MIB, fill_exfat, fill_ntfs, image, noise, run};
 
-/// Whether two nodes are the same in everything but where they lie.
-fn is_same(a: &Node, b: &Node) -> bool {
-    let facts = |node: &Node| (node.kind, node.size, node.modified, node.accessed, node.created, node.mode, node.owner, node.links, node.attributes);
-    facts(a) == facts(b)
-}
-
 fn content(fs: &dyn FileSystem, node: &Node, stream: &str) -> Result<blake3::Hash, &'static str> {
     let content = fs.open(node, stream).map_err(|finding| finding.code)?;
     let (mut hasher, mut at, mut buffer) = (blake3::Hasher::new(), 0, vec![0; 1 << 20]);
@@ -41,7 +35,7 @@ fn same(a: &dyn FileSystem, b: &dyn FileSystem, below: (&Node, &Node), path: &st
     for (x, y) in first.entries.iter().zip(&second.entries) {
         let full = format!("{path}/{}", x.name.shown);
         assert_eq!(x.name, y.name, "{path}");
-        assert!(is_same(&x.node, &y.node), "{full}: {:?} {:?}", x.node, y.node);
+        assert!(x.node.is_same_elsewhere(&y.node), "{full}: {:?} {:?}", x.node, y.node);
         match x.node.kind {
             NodeKind::Directory => count += same(a, b, (&x.node, &y.node), &full),
             NodeKind::Link => assert_eq!(a.link(&x.node), b.link(&y.node), "{full}"),

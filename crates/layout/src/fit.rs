@@ -268,7 +268,7 @@ fn place<'a>(table: &'a Table, parts: &'a [Part], target: &Side, rules: &Rules, 
         }
         let next = (at + 1..along.len()).find(|other| along[*other].4.is_some()).unwrap_or(along.len());
         let end = along.get(next).and_then(|one| one.4.map(|begin| begin - lead(one.1).min(begin))).unwrap_or(space.end).min(space.end);
-        let mut wishes: Vec<(Wish, &Part)> = along[at..next].iter().map(|(wish, part, ..)| (*wish, *part)).collect();
+        let wishes: Vec<(Wish, &Part)> = along[at..next].iter().map(|(wish, part, ..)| (*wish, *part)).collect();
         let whole = (end / space.step * space.step).saturating_sub(cursor);
         let mut shared = wishes.clone();
         let mut done = share(&mut shared, whole, space.step, &lead, rules.auto);
@@ -286,8 +286,7 @@ fn place<'a>(table: &'a Table, parts: &'a [Part], target: &Side, rules: &Rules, 
             let why = if limited { "; an MBR table counts no further than 2^32 sectors, a GPT does" } else { "" };
             return Err(refuse(refusal.code, format!("{}{why}", refusal.text)));
         }
-        std::mem::swap(&mut wishes, &mut shared);
-        for ((wish, part), (_, _, partition, old, _)) in wishes.into_iter().zip(&along[at..next]) {
+        for ((wish, part), (_, _, partition, old, _)) in shared.into_iter().zip(&along[at..next]) {
             let (here, _) = table.place(partition);
             let mut start = cursor + lead(part);
             if unmoved && here.is_multiple_of(space.step) && here >= start {

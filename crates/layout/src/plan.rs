@@ -415,6 +415,11 @@ impl Plan {
         self.partitions.iter().find(|planned| planned.from == Some(number)).map_or(0, |planned| planned.number)
     }
 
+    /// How a partition of the source is shown anew, where it is.
+    pub fn recast(&self, number: u32) -> Option<&Recast> {
+        self.recasts.iter().find(|recast| recast.number == number)
+    }
+
     /// What becomes of a partition of the source.
     pub fn planned(&self, number: u32) -> Option<&Planned> {
         self.partitions.iter().find(|planned| planned.from.unwrap_or(planned.number) == number)

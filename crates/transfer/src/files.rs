@@ -65,12 +65,6 @@ fn prove_volume(context: &Context, volume: &InUse) -> Result<Line, Break> {
     Ok(pair.line(&name))
 }
 
-/// Whether two nodes are the same in everything but where they lie.
-fn is_same(a: &Node, b: &Node) -> bool {
-    let facts = |node: &Node| (node.kind, node.size, node.modified, node.accessed, node.created, node.mode, node.owner, node.links, node.attributes);
-    facts(a) == facts(b)
-}
-
 impl Pair<'_> {
     fn differs(&mut self, what: String) {
         self.count += 1;
@@ -96,7 +90,7 @@ impl Pair<'_> {
             let mut others = second.entries.into_iter().peekable();
             for entry in first.entries {
                 let full = format!("{path}/{}", entry.name.shown);
-                let other = others.next_if(|other| other.name == entry.name && is_same(&entry.node, &other.node));
+                let other = others.next_if(|other| other.name == entry.name && entry.node.is_same_elsewhere(&other.node));
                 let Some(other) = other else {
                     self.differs(format!("{full} is not the same on both sides"));
                     others.next_if(|other| other.name == entry.name);

@@ -113,14 +113,6 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
     out
 }
 
-/// Everything to know before a plan is run: the stops first.
-pub fn of_clone(workshop: &Workshop, source: &Source, looked: &Looked, candidate: &Candidate, plan: &Plan) -> Vec<Hazard> {
-    let mut out = of_pair(workshop, source, looked, candidate, plan.ids);
-    out.extend(of_plan(looked, plan));
-    out.sort_by_key(|hazard| hazard.level);
-    out
-}
-
 /// What is to be known of two drives whatever goes where between them.
 pub fn of_pair(workshop: &Workshop, source: &Source, looked: &Looked, candidate: &Candidate, ids: Ids) -> Vec<Hazard> {
     let stops = candidate.stops(source, 0);

@@ -275,7 +275,7 @@ fn human_binary(bytes: u64) -> String {
 /// Whether a volume of the source stands on the target: the same in everything, or, where it was shown anew, the same
 /// volume with another size.
 fn arrived(context: &Context, (number, volume): &(u32, Volume), here: &[(u32, Volume)]) -> bool {
-    let recast = context.plan.recasts.iter().find(|recast| recast.number == *number);
+    let recast = context.plan.recast(*number);
     here.iter().filter(|(other, _)| *other == context.plan.number_after(*number)).any(|(_, found)| {
         let same = (found.kind, &found.label, found.state) == (volume.kind, &volume.label, volume.state);
         found == volume || recast.is_some_and(|recast| same && (found.id == volume.id) == recast.id.is_empty())

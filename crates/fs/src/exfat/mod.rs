@@ -47,6 +47,16 @@ fn sum_32(bytes: impl Iterator<Item = u8>) -> u32 {
     bytes.fold(0, |sum: u32, byte| sum.rotate_right(1).wrapping_add(u32::from(byte)))
 }
 
+/// The checksum of an entry set, without its own two bytes.
+fn set_sum(set: &[u8]) -> u16 {
+    sum_16(set.iter().enumerate().filter(|(at, _)| !matches!(at, 2 | 3)).map(|(_, byte)| *byte))
+}
+
+/// The checksum over the first eleven sectors of a boot region, without the fields that change.
+fn boot_sum(region: &[u8]) -> u32 {
+    sum_32(region.iter().enumerate().filter(|(at, _)| !matches!(at, 106 | 107 | 112)).map(|(_, byte)| *byte))
+}
+
 impl ExFat {
     /// Opens a volume.
     ///
@@ -168,8 +178,7 @@ impl ExFat {
     /// The entry of a complete set of 32-byte parts; `None` where the set is no file.
     fn entry(&self, set: &[u8], at: u64) -> std::result::Result<Entry, Finding> {
         let damaged = |what: &str| Finding::new("exfat-entry", format!("the entry at byte {at} of the volume is damaged: {what}"));
-        let counted = set.iter().enumerate().filter(|(place, _)| !matches!(place, 2 | 3));
-        if sum_16(counted.map(|(_, byte)| *byte)) != le16(set, 2) {
+        if set_sum(set) != le16(set, 2) {
             return Err(damaged("its checksum"));
         }
         let stream = set.get(32..64).filter(|part| part[0] == 0xc0).ok_or_else(|| damaged("it has no stream"))?;

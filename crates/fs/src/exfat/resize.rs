@@ -1,7 +1,7 @@
 //! An exFAT volume of another size: boot regions, bitmap and table written anew, entry sets led to where their clusters
 //! went. A file that lay in one piece and cannot stay so gets a chain.
 
-use super::{ExFat, MOST_DIRECTORY, sum_16, sum_32};
+use super::{ExFat, MOST_DIRECTORY, boot_sum, set_sum};
 use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, units, up};
 use crate::survey::Survey;
 use crate::tree::{Piece, Place, Result};
@@ -175,11 +175,6 @@ pub(crate) fn placed(boot: &[u8], read: &dyn Fn(u64, usize) -> Option<Vec<u8>>, 
     (0..2).filter_map(region).flatten().collect()
 }
 
-/// The checksum over the first eleven sectors of a boot region, without the fields that change.
-fn boot_sum(region: &[u8]) -> u32 {
-    sum_32(region.iter().enumerate().filter(|(at, _)| !matches!(at, 106 | 107 | 112)).map(|(_, byte)| *byte))
-}
-
 struct Change<'a> {
     fs: &'a ExFat,
     view: View,
@@ -228,26 +223,10 @@ impl Change<'_> {
 
     fn bitmap(&mut self, place: &[Range<u64>], room: Range<u64>) -> Result<()> {
         self.link(place)?;
-        let cluster = self.fs.cluster;
-        let used = self.moves.used(room);
-        let mut next = used.iter().peekable();
-        let mut first = 0u64;
-        for byte in place.iter().flat_map(|run| (run.start..run.end).map(|number| self.shape.heap + (number - 2) * cluster)).collect::<Vec<_>>() {
-            // One cluster of the bitmap tells of so many.
-            let mut bytes = vec![0u8; cluster as usize];
-            let last = first + cluster * 8;
-            while let Some(range) = next.peek() {
-                let (from, to) = ((range.start - 2).max(first), (range.end - 2).min(last));
-                (from..to).for_each(|bit| bytes[((bit - first) / 8) as usize] |= 1 << ((bit - first) % 8));
-                if range.end - 2 > last {
-                    break;
-                }
-                next.next();
-            }
-            self.view.write_sparse(byte, &bytes)?;
-            first = last;
-        }
-        Ok(())
+        let (cluster, heap) = (self.fs.cluster, self.shape.heap);
+        let places = place.iter().cloned().flatten().map(|number| heap + (number - 2) * cluster);
+        let used = self.moves.used(room).into_iter().map(|range| range.start - 2..range.end - 2);
+        self.view.write_bits(places, cluster, used)
     }
 
     /// Where a byte of the cluster heap went.
@@ -318,8 +297,7 @@ impl Change<'_> {
             if !together {
                 set.bytes[33] &= !2;
             }
-            let counted = set.bytes.iter().enumerate().filter(|(at, _)| !matches!(at, 2 | 3));
-            let sum = sum_16(counted.map(|(_, byte)| *byte));
+            let sum = set_sum(&set.bytes);
             set.bytes[2..4].copy_from_slice(&sum.to_le_bytes());
             self.put(set)?;
         }

@@ -1,6 +1,6 @@
 //! Going over an exFAT volume: the boot regions, the bitmap, every chain and every entry set.
 
-use super::{ExFat, MOST_DIRECTORY, sum_32};
+use super::{ExFat, MOST_DIRECTORY, boot_sum};
 use crate::bits::Bits;
 use crate::survey::{Claims, Survey, Use};
 use crate::tree::{self, FileSystem, Finding, NodeKind, Place, Weight};
@@ -55,8 +55,7 @@ impl ExFat {
     fn check_region(&self, first: u64, name: &str, claims: &mut Claims) -> Option<Vec<u8>> {
         let bytes = self.volume.read(first * self.sector, (REGION * self.sector) as usize).ok()?;
         let (body, sums) = bytes.split_at((CHECKSUM * self.sector) as usize);
-        let counted = body.iter().enumerate().filter(|(at, _)| !matches!(at, 106 | 107 | 112));
-        let sum = sum_32(counted.map(|(_, byte)| *byte));
+        let sum = boot_sum(body);
         if sums.chunks_exact(4).any(|field| le32(field, 0) != sum) {
             let text = format!("the checksum of the {name} boot region is wrong");
             claims.findings.add(Finding::new("exfat-boot-checksum", text).at((first + CHECKSUM) * self.sector));

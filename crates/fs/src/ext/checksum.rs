@@ -1,8 +1,27 @@
 //! The checksums of ext4: CRC-32C over most structures, CRC-16 over the descriptors of older volumes.
 
+use badger_drive::field::le16;
+
 /// CRC-32C as ext4 counts it: begun with `seed`, never inverted.
 pub fn crc32c(seed: u32, bytes: &[u8]) -> u32 {
     !crc32c::crc32c_append(!seed, bytes)
+}
+
+/// The checksum of an inode, and whether it has room for all of it; the fields of the checksum count as zero.
+pub fn inode(seed: u32, bytes: &[u8]) -> (u32, bool) {
+    let wide = bytes.len() > 128 && le16(bytes, 128) >= 4;
+    let mut bytes = bytes.to_vec();
+    bytes[124..126].fill(0);
+    if wide {
+        bytes[130..132].fill(0);
+    }
+    (crc32c(seed, &bytes), wide)
+}
+
+/// The checksum of a block of attributes that stands at block `number`.
+pub fn attributes(seed: u32, number: u64, bytes: &[u8]) -> u32 {
+    let head = crc32c(crc32c(crc32c(seed, &number.to_le_bytes()), &bytes[..16]), &[0; 4]);
+    crc32c(head, &bytes[20..])
 }
 
 /// CRC-16 as the descriptors of older volumes carry it, over all parts one after the other.

@@ -373,6 +373,11 @@ impl Ext {
         start..(start + len + early).min(self.blocks)
     }
 
+    /// The first inode that is not the format's own.
+    fn first_own(&self) -> u32 {
+        if le32(&self.sb, 76) == 0 { 11 } else { le32(&self.sb, 84).max(11) }
+    }
+
     fn inode(&self, number: u32) -> Result<Inode> {
         let gone = |why: &str| Finding::new("ext-inode", format!("inode {number}: {why}"));
         if number == 0 || number > self.inodes {

@@ -1,7 +1,7 @@
 //! An ext volume of another size: groups come or go, what lay in the way or beyond the end is led elsewhere, inodes of
 //! dropped groups get other numbers, and every structure that tells places or numbers is written anew with its checksum.
 
-use super::checksum::{crc16, crc32c};
+use super::checksum::{self, crc16, crc32c};
 use super::{
     ATTRIBUTES, CHECKSUMS, DESCRIPTOR_SUMS, EXTENTS, Ext, Group, INLINE, INODES_UNWRITTEN, Inode, MOST_DIRECTORY, RECOVER, ROOT, SEED_STORED,
     SPARSE_TWO,
@@ -448,7 +448,7 @@ impl Change<'_> {
     fn all(mut self) -> Result<View> {
         let used = self.fs.used_inodes()?;
         self.renumber(&used)?;
-        let first_own = if le32(&self.fs.sb, 76) == 0 { 11 } else { le32(&self.fs.sb, 84).max(11) };
+        let first_own = self.fs.first_own();
         for old in used.ranges().flatten() {
             let inode = self.fs.inode(old as u32)?;
             let number = self.number(inode.number);
@@ -475,7 +475,7 @@ impl Change<'_> {
         let limit = u64::from(self.new.inodes);
         let last = u64::from(self.fs.inodes);
         let mut homeless = used.ranges().flat_map(|range| range.start.max(limit + 1)..range.end.min(last + 1)).peekable();
-        let first_own = u64::from(if le32(&self.fs.sb, 76) == 0 { 11 } else { le32(&self.fs.sb, 84).max(11) });
+        let first_own = u64::from(self.fs.first_own());
         for group in 0..self.groups {
             if homeless.peek().is_none() {
                 return Ok(());
@@ -508,12 +508,7 @@ impl Change<'_> {
 
     fn sealed(&self, number: u32, bytes: &mut [u8]) {
         let Some(seed) = self.fs.seed_of(&Inode { number, bytes: bytes.to_vec() }) else { return };
-        let wide = bytes.len() > 128 && le16(bytes, 128) >= 4;
-        put16(bytes, 124, 0);
-        if wide {
-            put16(bytes, 130, 0);
-        }
-        let sum = crc32c(seed, bytes);
+        let (sum, wide) = checksum::inode(seed, bytes);
         put16(bytes, 124, sum as u16);
         if wide {
             put16(bytes, 130, (sum >> 16) as u16);
@@ -745,8 +740,7 @@ impl Change<'_> {
                 self.attribute_numbers(&mut bytes, 32);
             }
             if let Some(seed) = fs.seed {
-                let head = crc32c(crc32c(crc32c(seed, &to.to_le_bytes()), &bytes[..16]), &[0; 4]);
-                let sum = crc32c(head, &bytes[20..]);
+                let sum = checksum::attributes(seed, to, &bytes);
                 put32(&mut bytes, 16, sum);
             }
             if bytes != old {

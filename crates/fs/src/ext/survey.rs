@@ -1,6 +1,6 @@
 //! Going over an ext volume: every group, every inode in use, every directory.
 
-use super::checksum::crc32c;
+use super::checksum::{self, crc32c};
 use super::{
     ATTRIBUTES, BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, Group, Held, INLINE, INODES_UNWRITTEN, Inode, MOST_DIRECTORY, ROOT, RawEntry,
 };
@@ -189,7 +189,7 @@ impl Tour<'_> {
 
     fn inodes(&mut self) {
         let fs = self.fs;
-        let first_own = if le32(&fs.sb, 76) == 0 { 11 } else { le32(&fs.sb, 84).max(11) };
+        let first_own = fs.first_own();
         for (number, group) in fs.groups.iter().enumerate() {
             let first = number as u64 * u64::from(fs.inodes_per_group) + 1;
             let mut used = 0;
@@ -251,14 +251,8 @@ impl Tour<'_> {
 
     fn check_inode(&mut self, inode: &Inode) {
         let Some(seed) = self.fs.seed_of(inode) else { return };
-        let mut bytes = inode.bytes.clone();
-        let wide = bytes.len() > 128 && le16(&bytes, 128) >= 4;
-        let stored = u32::from(le16(&bytes, 124)) | if wide { u32::from(le16(&bytes, 130)) << 16 } else { 0 };
-        bytes[124..126].fill(0);
-        if wide {
-            bytes[130..132].fill(0);
-        }
-        let sum = crc32c(seed, &bytes);
+        let (sum, wide) = checksum::inode(seed, &inode.bytes);
+        let stored = u32::from(le16(&inode.bytes, 124)) | if wide { u32::from(le16(&inode.bytes, 130)) << 16 } else { 0 };
         if stored != if wide { sum } else { sum & 0xffff } {
             self.add(Finding::new("ext-inode-checksum", format!("the checksum of inode {} is wrong", inode.number)));
         }
@@ -353,12 +347,9 @@ impl Tour<'_> {
                 self.claims.claim(units, Use::Metadata, "ext-cross-linked", || format!("attributes of inode {}", inode.number));
                 if le32(&bytes, 0) != ATTRIBUTES {
                     self.add(Finding::new("ext-attributes", format!("the attributes of inode {} are damaged", inode.number)).at(block * fs.block));
-                } else if let Some(seed) = fs.seed {
-                    let head = crc32c(crc32c(crc32c(seed, &block.to_le_bytes()), &bytes[..16]), &[0; 4]);
-                    if crc32c(head, &bytes[20..]) != le32(&bytes, 16) {
-                        let text = format!("the checksum of the attributes of inode {} is wrong", inode.number);
-                        self.add(Finding::new("ext-attribute-checksum", text).at(block * fs.block));
-                    }
+                } else if fs.seed.is_some_and(|seed| checksum::attributes(seed, block, &bytes) != le32(&bytes, 16)) {
+                    let text = format!("the checksum of the attributes of inode {} is wrong", inode.number);
+                    self.add(Finding::new("ext-attribute-checksum", text).at(block * fs.block));
                 }
             }
         }

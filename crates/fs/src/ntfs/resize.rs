@@ -560,7 +560,7 @@ impl Change<'_> {
                 Whole { code, bytes: parts.swap_remove(0).1, runs: held, outside }
             })
             .collect();
-        let mut extensions: Vec<u64> = all_records(fs, file, &base)?;
+        let mut extensions: Vec<u64> = fs.further_records(file, &base)?.into_iter().rev().collect();
         let room = fs.record - usize::from(le16(&base, 20)) - END;
         let outer = fs.record - FRONT.max(usize::from(up(0x30 + (fs.record as u64 / 512 + 1) * 2, 8) as u16)) - END;
         // A list that lies elsewhere takes this much of the record; it is the least that can be said of it.
@@ -711,7 +711,7 @@ impl Change<'_> {
         // What comes to the table is written where its last part stands.
         let is_table = |code: u32, bytes: &[u8]| code == DATA && bytes[8] != 0 && name_of(bytes).is_empty();
         let mut tail = (MFT, 0);
-        for number in all_records(fs, MFT, &record)? {
+        for number in fs.further_records(MFT, &record)?.into_iter().rev() {
             let part = fs.raw_record(number)?;
             let low = attributes(&part).filter(|(code, bytes)| is_table(*code, bytes)).map(|(_, bytes)| le64(bytes, 16)).max();
             tail = tail.max((if low > Some(tail.1) { number } else { tail.0 }, low.unwrap_or(0).max(tail.1)));
@@ -809,23 +809,8 @@ impl Change<'_> {
         let bits = up(self.clusters.div_ceil(8), 8) * 8;
         let mut used = self.moves.used(0..self.clusters);
         used.push(self.clusters..bits);
-        let mut next = used.into_iter().peekable();
-        let mut first = 0u64;
-        for number in self.map.iter().cloned().flatten().collect::<Vec<_>>() {
-            let mut bytes = vec![0u8; cluster as usize];
-            let last = first + cluster * 8;
-            while let Some(range) = next.peek() {
-                let (from, to) = (range.start.max(first), range.end.min(last));
-                (from..to).for_each(|bit| bytes[((bit - first) / 8) as usize] |= 1 << ((bit - first) % 8));
-                if range.end > last {
-                    break;
-                }
-                next.next();
-            }
-            self.view.write_sparse(number * cluster, &bytes)?;
-            first = last;
-        }
-        Ok(())
+        let places = self.map.iter().cloned().flatten().map(|number| number * cluster);
+        self.view.write_bits(places, cluster, used.into_iter())
     }
 
     fn boot(&mut self, wanted: &Wanted, mut boot: Vec<u8>) -> Result<()> {
@@ -855,27 +840,6 @@ impl Change<'_> {
 /// Whether an attribute stands in the base record.
 fn order_in(inside: &[super::walk::Attribute], bytes: &[u8]) -> bool {
     inside.iter().any(|one| one.bytes == bytes)
-}
-
-/// Numbers of a file's further records.
-fn all_records(fs: &Ntfs, file: u64, base: &[u8]) -> Result<Vec<u64>> {
-    let Some(list) = super::attribute(base, LIST) else { return Ok(Vec::new()) };
-    let list = match resident(list) {
-        Some(bytes) => bytes.to_vec(),
-        None => {
-            let content = fs.content(file, LIST, "")?;
-            let mut bytes = vec![0; content.size().min(1 << 20) as usize];
-            content.read(fs.volume(), 0, &mut bytes)?;
-            bytes
-        }
-    };
-    let (mut at, mut out) = (0, BTreeSet::new());
-    while at + 26 <= list.len() && le16(&list, at + 4) >= 26 {
-        out.insert(le64(&list, at + 16) & NUMBER);
-        at += usize::from(le16(&list, at + 4));
-    }
-    out.remove(&file);
-    Ok(out.into_iter().rev().collect())
 }
 
 fn with_id(mut attribute: Vec<u8>, id: u16) -> Vec<u8> {

@@ -172,12 +172,9 @@ impl Ntfs {
         }));
     }
 
-    /// All attributes of a file, those in its extension records too.
-    pub(super) fn all_attributes(&self, number: u64) -> Result<(Vec<u8>, Vec<Attribute>)> {
-        let base = self.raw_record(number)?;
-        let mut out = Vec::new();
-        Self::attributes_in(&base, &mut out);
-        let Some(list) = attribute(&base, LIST) else { return Ok((base, out)) };
+    /// Numbers of a file's further records, by the list in its first one.
+    pub(super) fn further_records(&self, number: u64, base: &[u8]) -> Result<BTreeSet<u64>> {
+        let Some(list) = attribute(base, LIST) else { return Ok(BTreeSet::new()) };
         let list = match resident(list) {
             Some(bytes) => bytes.to_vec(),
             None => {
@@ -200,7 +197,15 @@ impl Ntfs {
             }
             at += len;
         }
-        for other in others {
+        Ok(others)
+    }
+
+    /// All attributes of a file, those in its extension records too.
+    pub(super) fn all_attributes(&self, number: u64) -> Result<(Vec<u8>, Vec<Attribute>)> {
+        let base = self.raw_record(number)?;
+        let mut out = Vec::new();
+        Self::attributes_in(&base, &mut out);
+        for other in self.further_records(number, &base)? {
             // An extension that cannot be read costs only what it holds; one that belongs elsewhere is not taken.
             if let Ok(record) = self.raw_record(other)
                 && le64(&record, 32) & 0xffff_ffff_ffff == number

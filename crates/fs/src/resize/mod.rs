@@ -62,7 +62,7 @@ pub(crate) fn refused(code: &'static str, why: impl Into<String>) -> Finding {
 /// # Errors
 /// That reason.
 pub(crate) fn must_be_sound(survey: &Survey) -> crate::tree::Result<()> {
-    let open = ["volume-dirty", "volume-asleep", "ntfs-log-pending", "ext-journal-pending"];
+    let open = ["volume-dirty", "volume-asleep", "ntfs-log-pending"];
     let reason = |finding: &&Finding| finding.weight > Weight::Note || open.contains(&finding.code);
     survey.findings.iter().find(reason).map_or(Ok(()), |finding| Err(finding.clone()))
 }

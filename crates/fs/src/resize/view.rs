@@ -153,6 +153,28 @@ impl View {
         Ok(())
     }
 
+    /// Writes a map of bits, the lowest first, over pieces of `unit` bytes that begin at `places`. `used` are the numbers that
+    /// are in, as sorted ranges.
+    pub(crate) fn write_bits(&mut self, places: impl Iterator<Item = u64>, unit: u64, used: impl Iterator<Item = Range<u64>>) -> Result<()> {
+        let mut next = used.peekable();
+        let mut first = 0u64;
+        for place in places {
+            let mut bytes = vec![0u8; unit as usize];
+            let last = first + unit * 8;
+            while let Some(range) = next.peek() {
+                let (from, to) = (range.start.max(first), range.end.min(last));
+                (from..to).for_each(|bit| bytes[((bit - first) / 8) as usize] |= 1 << ((bit - first) % 8));
+                if range.end > last {
+                    break;
+                }
+                next.next();
+            }
+            self.write_sparse(place, &bytes)?;
+            first = last;
+        }
+        Ok(())
+    }
+
     /// Bytes at a place as they are by now.
     pub(crate) fn bytes(&mut self, at: u64, len: usize) -> Result<Vec<u8>> {
         self.keep()?;
