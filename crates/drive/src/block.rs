@@ -6,8 +6,10 @@ use crate::io::{Access, Io};
 use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
 use crate::raw::writable;
 use crate::sys;
+use crate::witness::Standing;
 use std::fs::File;
 use std::io;
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
 
 /// An open block device.
 pub struct BlockDevice {
@@ -30,10 +32,30 @@ impl BlockDevice {
         Self::with(found, Access::WriteAlone)
     }
 
+    /// What the open device says of itself differs from what discovery found, in words.
+    pub(crate) fn differs(&self, numbers: Option<(u32, u32)>) -> Option<String> {
+        let file = self.io.file();
+        let Ok(meta) = file.metadata() else { return Some("it does not answer".into()) };
+        if !meta.file_type().is_block_device() || Some(crate::ground::numbers(meta.rdev())) != numbers {
+            return Some("its node leads to another device".into());
+        }
+        match (sys::device_bytes(file), sys::device_sectors(file)) {
+            (Ok(bytes), _) if bytes != self.geometry.size_bytes => Some(format!("it has {bytes} bytes, not {}", self.geometry.size_bytes)),
+            (_, Ok((logical, _))) if logical != self.geometry.logical_sector => Some(format!("its sectors have {logical} bytes")),
+            (Err(error), _) | (_, Err(error)) => Some(error.to_string()),
+            _ => None,
+        }
+    }
+
     fn with(found: &Found, access: Access) -> io::Result<Self> {
         let align = found.geometry.logical_sector.max(512) as usize;
         let io = Io::open(&found.identity.path, access, align)?;
         Ok(Self { io, identity: found.identity.clone(), geometry: found.geometry })
+    }
+
+    /// Gives it the identity it was found to have now.
+    pub(crate) fn call(&mut self, identity: Identity) {
+        self.identity = identity;
     }
 
     pub(crate) fn file(&self) -> &File {
@@ -55,6 +77,17 @@ impl Medium for BlockDevice {
             Err(ReadError::Unreadable { why, .. }) if !self.present() => Err(ReadError::Gone(why)),
             other => other,
         }
+    }
+    fn standing(&self) -> Standing {
+        let Ok(meta) = self.file().metadata() else { return Standing::default() };
+        let (major, minor) = crate::ground::numbers(meta.rdev());
+        let says = |name: &str| std::fs::read_to_string(format!("/sys/dev/block/{major}:{minor}/{name}")).ok();
+        // Sectors written are the seventh number (`Documentation/block/stat.rst` of the kernel).
+        let written = says("stat").and_then(|text| text.split_whitespace().nth(6)?.parse().ok());
+        let node = sys::loop_node(self.file()).ok();
+        let backing = says("loop/backing_file").and_then(|path| std::fs::metadata(path.trim_end_matches('\n')).ok());
+        let changed = backing.filter(|meta| Some((meta.dev(), meta.ino())) == node).map(|meta| (meta.mtime(), meta.mtime_nsec()));
+        Standing { sequence: sys::device_sequence(self.file()).ok(), written, node, changed }
     }
     fn present(&self) -> bool {
         use std::io::{Seek, SeekFrom};

@@ -3,13 +3,15 @@
 //!
 //! The root of these trees is a parameter, so that recorded trees of other machines can be read.
 
-use crate::ground::{Footing, Ground};
+use crate::ground::{Backing, Footing, Ground, Layer};
 use crate::identity::{Bus, Identity};
 use crate::medium::Geometry;
 use crate::sys;
-use std::collections::{BTreeMap, HashSet};
-use std::fs;
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::fs::{self, File};
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
 
 /// Why a drive, or a part of it, is in use.
 #[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
@@ -19,8 +21,10 @@ pub enum Use {
     Mounted(PathBuf),
     /// Swap space of this system.
     Swap(PathBuf),
-    /// Held by a device on top of it: a mapped device, an array.
+    /// Held by a device on top of it: a mapped device, an array, a loop device.
     Held(String),
+    /// Open for writing in another program.
+    Written(String),
 }
 
 impl std::fmt::Display for Use {
@@ -29,6 +33,7 @@ impl std::fmt::Display for Use {
             Self::Mounted(place) => write!(f, "mounted at {}", place.display()),
             Self::Swap(device) => write!(f, "swap space {}", device.display()),
             Self::Held(name) => write!(f, "held by {name}"),
+            Self::Written(program) => write!(f, "open for writing in {program}"),
         }
     }
 }
@@ -46,6 +51,8 @@ pub struct Found {
     pub system: bool,
     /// Its device numbers; `None` for simulated drives.
     pub numbers: Option<(u32, u32)>,
+    /// The number the kernel gave this very medium when it appeared; no other gets it until the machine is started anew.
+    pub sequence: Option<u64>,
 }
 
 impl Found {
@@ -59,7 +66,12 @@ impl Found {
 #[derive(Clone, Debug)]
 pub struct Sysfs {
     root: PathBuf,
+    /// What drives behind bridges said of themselves, so that each is asked once for every time it is attached.
+    asked: Arc<Mutex<HashMap<Attached, Option<AtaIdentity>>>>,
 }
+
+/// One attachment of one medium: numbers, sequence, size.
+type Attached = ((u32, u32), Option<u64>, u64);
 
 /// Places that make the disk under them this machine's own.
 const SYSTEM_PLACES: [&str; 6] = ["/", "/boot", "/boot/efi", "/efi", "/usr", "/var"];
@@ -70,17 +82,33 @@ impl Default for Sysfs {
     }
 }
 
+/// A line of the mount table.
 #[derive(Debug)]
-struct Mount {
+pub(crate) struct Mount {
+    id: u64,
     numbers: (u32, u32),
-    place: PathBuf,
-    device: PathBuf,
+    /// Where it is mounted.
+    pub place: PathBuf,
+    /// From what, as whoever mounted it said.
+    pub device: PathBuf,
+    /// The file system's name.
+    pub kind: String,
+    options: String,
+}
+
+impl Mount {
+    /// The directories an overlay is made of, the one that is written to first.
+    pub fn overlay_dirs(&self) -> Vec<PathBuf> {
+        let value = |name: &str| self.options.split(',').find_map(|option| option.strip_prefix(name)?.strip_prefix('='));
+        let lower = value("lowerdir").into_iter().flat_map(|dirs| dirs.split(':')).filter(|dir| !dir.is_empty());
+        value("upperdir").into_iter().chain(lower).map(|dir| PathBuf::from(unescape(dir))).collect()
+    }
 }
 
 impl Sysfs {
     /// Reads `root/sys`, `root/proc` and `root/run/udev`.
     pub fn at(root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into() }
+        Self { root: root.into(), asked: Arc::default() }
     }
 
     fn live(&self) -> bool {
@@ -109,24 +137,54 @@ impl Sysfs {
         Some((major.parse().ok()?, minor.parse().ok()?))
     }
 
-    /// The devices right under this one: the disk of a partition, the parts of a mapped device or an array.
-    pub fn carriers(&self, major: u32, minor: u32) -> Vec<(u32, u32)> {
-        let Some(dir) = self.device_dir(major, minor) else { return Vec::new() };
-        let mut under = Vec::new();
-        if dir.join("partition").exists()
-            && let Some(disk) = dir.parent().and_then(|disk| self.numbers_of(disk))
-        {
-            under.push(disk);
-        }
-        for entry in fs::read_dir(dir.join("slaves")).into_iter().flatten().flatten() {
-            under.extend(entry.path().canonicalize().ok().and_then(|dir| self.numbers_of(&dir)));
-        }
-        under
+    /// The disk of a partition, and where on it the partition begins, in bytes.
+    pub(crate) fn partition_of(&self, (major, minor): (u32, u32)) -> Option<((u32, u32), u64)> {
+        let dir = self.device_dir(major, minor)?;
+        dir.join("partition").exists().then_some(())?;
+        let start = self.number(&dir.join("start")).unwrap_or(0).saturating_mul(512);
+        Some((self.numbers_of(dir.parent()?)?, start))
     }
 
-    /// The file under a loop device.
-    pub fn loop_file(&self, major: u32, minor: u32) -> Option<PathBuf> {
-        self.text(&self.device_dir(major, minor)?.join("loop/backing_file")).map(PathBuf::from)
+    /// The parts of a mapped device or an array.
+    pub(crate) fn slaves(&self, (major, minor): (u32, u32)) -> Vec<(u32, u32)> {
+        let Some(dir) = self.device_dir(major, minor) else { return Vec::new() };
+        let entries = fs::read_dir(dir.join("slaves")).into_iter().flatten().flatten();
+        entries.filter_map(|entry| self.numbers_of(&entry.path().canonicalize().ok()?)).collect()
+    }
+
+    /// Bytes of a block device.
+    pub(crate) fn device_size(&self, (major, minor): (u32, u32)) -> Option<u64> {
+        // The kernel counts in 512 bytes here whatever the drive counts in.
+        self.number(&self.device_dir(major, minor)?.join("size"))?.checked_mul(512).filter(|size| *size > 0)
+    }
+
+    /// What is under a loop device, and from where on.
+    pub(crate) fn loop_backing(&self, (major, minor): (u32, u32)) -> Option<Backing> {
+        let dir = self.device_dir(major, minor)?;
+        let path = PathBuf::from(self.text(&dir.join("loop/backing_file"))?);
+        let offset = self.number(&dir.join("loop/offset")).unwrap_or(0);
+        // The device itself tells which inode it holds, whatever has its name now.
+        let node = || sys::loop_node(&File::open(Path::new("/dev").join(dir.file_name()?)).ok()?).ok();
+        Some(Backing { path, node: if self.live() { node() } else { None }, offset })
+    }
+
+    /// Whether a device is one that another machine serves.
+    pub(crate) fn is_remote(&self, (major, minor): (u32, u32)) -> bool {
+        let name = self.device_dir(major, minor).and_then(|dir| Some(dir.file_name()?.to_string_lossy().into_owned()));
+        name.is_some_and(|name| ["nbd", "rbd", "drbd", "etherd"].iter().any(|prefix| name.starts_with(prefix)))
+    }
+
+    /// The devices of a btrfs file system that one of them belongs to.
+    pub(crate) fn btrfs_members(&self, device: &Path) -> Vec<(u32, u32)> {
+        let name = crate::ground::real(device).file_name().map(std::ffi::OsStr::to_os_string).unwrap_or_default();
+        for pool in fs::read_dir(self.root.join("sys/fs/btrfs")).into_iter().flatten().flatten() {
+            let devices = pool.path().join("devices");
+            if devices.join(&name).exists() {
+                let each = fs::read_dir(devices).into_iter().flatten().flatten();
+                return each.filter_map(|entry| self.numbers_of(&entry.path().canonicalize().ok()?)).collect();
+            }
+        }
+        Vec::new()
     }
 
     fn mounts(&self) -> Vec<Mount> {
@@ -134,12 +192,17 @@ impl Sysfs {
         text.lines().filter_map(mount_line).collect()
     }
 
-    /// The device named in the mount table for the file system that holds `path`.
-    pub fn device_of_mount(&self, path: &Path) -> Option<PathBuf> {
+    /// The mount that holds `path`.
+    pub(crate) fn mount_of(&self, path: &Path) -> Option<Mount> {
+        let mut mounts = self.mounts();
+        if self.live()
+            && let Ok(stat) = rustix::fs::statx(rustix::fs::CWD, path, rustix::fs::AtFlags::empty(), rustix::fs::StatxFlags::MNT_ID)
+            && let Some(at) = mounts.iter().position(|mount| mount.id == stat.stx_mnt_id)
+        {
+            return Some(mounts.swap_remove(at));
+        }
         let path = crate::ground::real(path);
-        let mounts = self.mounts();
-        let mount = mounts.iter().filter(|mount| path.starts_with(&mount.place)).max_by_key(|mount| mount.place.as_os_str().len())?;
-        mount.device.starts_with("/dev").then(|| mount.device.clone())
+        mounts.into_iter().filter(|mount| path.starts_with(&mount.place)).max_by_key(|mount| mount.place.as_os_str().len())
     }
 
     fn swaps(&self) -> Vec<PathBuf> {
@@ -165,7 +228,6 @@ impl Sysfs {
 
     /// One drive by its path; a partition is a drive too when it is asked for by name.
     pub fn drive_at(&self, path: &Path) -> Option<Found> {
-        use std::os::unix::fs::{FileTypeExt, MetadataExt};
         let meta = fs::metadata(path).ok()?;
         if !meta.file_type().is_block_device() {
             return None;
@@ -206,7 +268,8 @@ impl Sysfs {
         let logical_sector = self.number(&queue.join("logical_block_size")).unwrap_or(512) as u32;
         let physical_sector = self.number(&queue.join("physical_block_size")).unwrap_or(512) as u32;
         let geometry = Geometry { size_bytes, logical_sector, physical_sector: physical_sector.max(logical_sector) };
-        let mut identity = self.identity(disk, &name, numbers);
+        let sequence = self.number(&disk.join("diskseq"));
+        let mut identity = self.identity(disk, &name, numbers, sequence);
         identity.rotational = self.number(&queue.join("rotational")).map(|value| value == 1);
         if identity.bus == Bus::Loop || identity.bus == Bus::Virtio {
             identity.rotational = None;
@@ -217,15 +280,25 @@ impl Sysfs {
         // A partition beside the system's own is on the system's disk all the same.
         let own = |(major, minor)| system.contains(&Footing::Device { major, minor });
         let system = own(numbers) || self.numbers_of(disk).is_some_and(own);
-        Some(Found { identity, geometry, uses, system, numbers: Some(numbers) })
+        Some(Found { identity, geometry, uses, system, numbers: Some(numbers), sequence })
     }
 
-    fn identity(&self, dir: &Path, name: &str, numbers: (u32, u32)) -> Identity {
+    fn identity(&self, dir: &Path, name: &str, numbers: (u32, u32), sequence: Option<u64>) -> Identity {
         let device = dir.join("device");
         let udev = self.udev(numbers);
         let real = device.canonicalize().unwrap_or_else(|_| dir.to_path_buf());
         let usb = usb_box(self, &real);
-        let ata = self.ata_identity(&device, name, usb.is_some() || in_path(&real, "ata"));
+        let ata = if usb.is_some() || in_path(&real, "ata") {
+            let attached = (numbers, sequence, self.number(&dir.join("size")).unwrap_or(0));
+            let known = self.asked.lock().expect("identity lock").get(&attached).cloned();
+            known.unwrap_or_else(|| {
+                let says = self.ata_identity(&device, dir);
+                self.asked.lock().expect("identity lock").insert(attached, says.clone());
+                says
+            })
+        } else {
+            None
+        };
         let says = |file: &str| self.text(&device.join(file));
         let mut identity = Identity { path: Path::new("/dev").join(name), ..Identity::of_file(Path::new(name)) };
         identity.bus = bus_of(name, &real, usb.is_some(), ata.as_ref());
@@ -270,17 +343,23 @@ impl Sysfs {
     }
 
     /// What the ATA drive behind a SCSI translation says: from page 0x89 where the kernel has it, else by asking.
-    fn ata_identity(&self, device: &Path, name: &str, ask: bool) -> Option<AtaIdentity> {
+    fn ata_identity(&self, device: &Path, dir: &Path) -> Option<AtaIdentity> {
         if let Ok(page) = fs::read(device.join("vpd_pg89"))
             && let Some(words) = page.get(60..572)
         {
             return AtaIdentity::parse(words);
         }
-        if !self.live() || !ask {
+        if !self.live() {
             return None;
         }
-        let file = fs::File::open(Path::new("/dev").join(name)).ok()?;
+        let name = dir.file_name()?.to_string_lossy().replace('!', "/");
+        let file = File::open(Path::new("/dev").join(name)).ok()?;
         AtaIdentity::parse(&sys::ata_identify(&file).ok()?)
+    }
+
+    /// Lets every drive be asked again who it is.
+    pub fn ask_again(&self) {
+        self.asked.lock().expect("identity lock").clear();
     }
 
     fn udev(&self, (major, minor): (u32, u32)) -> BTreeMap<String, String> {
@@ -317,32 +396,92 @@ impl Sysfs {
         uses
     }
 
-    /// Mounts of something that stands on this drive by a way of its own: a loop device over the same file, say.
-    pub fn mounted_above(&self, ground: &Ground) -> Vec<Use> {
-        // The drive itself, and the file under it where it is a loop device.
-        let second = ground.chain.get(1).filter(|footing| matches!(footing, Footing::File { .. }));
-        let own: Vec<&Footing> = ground.top().into_iter().chain(second).collect();
-        let above = |mount: &Mount| {
-            mount.numbers.0 != 0 && Ground::of_device(mount.numbers.0, mount.numbers.1, self).chain.iter().any(|footing| own.contains(&footing))
+    /// Everything that stands on these very bytes by a way of its own: mounts, loop devices, swap space.
+    pub fn users(&self, ground: &Ground) -> Vec<Use> {
+        let mut uses = Vec::new();
+        let mut add = |above: &Ground, used: Use| {
+            if above.rests_on(ground) && !uses.contains(&used) {
+                uses.push(used);
+            }
         };
-        self.mounts().into_iter().filter(above).map(|mount| Use::Mounted(mount.place)).collect()
+        for mount in self.mounts() {
+            let above = match mount.numbers {
+                (0, _) if mount.device.is_absolute() => Ground::of(&mount.device, self),
+                (0, _) => continue,
+                (major, minor) => Ground::of_device(major, minor, self),
+            };
+            add(&above, Use::Mounted(mount.place));
+        }
+        for entry in fs::read_dir(self.root.join("sys/block")).into_iter().flatten().flatten() {
+            let Some((major, minor)) = self.numbers_of(&entry.path()) else { continue };
+            let own = |layer: &Layer| layer.exact && layer.footing == Footing::Device { major, minor };
+            if self.loop_backing((major, minor)).is_some() && !ground.layers.iter().any(own) {
+                add(&Ground::of_device(major, minor, self), Use::Held(entry.file_name().to_string_lossy().into_owned()));
+            }
+        }
+        for swap in self.swaps() {
+            add(&self.ground_of_swap(&swap), Use::Swap(swap.clone()));
+        }
+        uses
     }
 
+    fn ground_of_swap(&self, swap: &Path) -> Ground {
+        match self.numbers_of_node(swap) {
+            Some((major, minor)) => Ground::of_device(major, minor, self),
+            None => Ground::of(swap, self),
+        }
+    }
+
+    /// Other programs that have something open for writing that lies on these very bytes.
+    pub fn writers(&self, ground: &Ground) -> Vec<Use> {
+        if !self.live() {
+            return Vec::new();
+        }
+        let inodes: HashSet<u64> = ground.layers.iter().filter(|layer| layer.exact).filter_map(|layer| layer.footing.inode()).collect();
+        let mut uses = Vec::new();
+        for process in fs::read_dir("/proc").into_iter().flatten().flatten() {
+            let Some(id) = process.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
+            if id == std::process::id() {
+                continue;
+            }
+            for entry in fs::read_dir(process.path().join("fd")).into_iter().flatten().flatten() {
+                let Ok(meta) = fs::metadata(entry.path()) else { continue };
+                let candidate = meta.file_type().is_block_device() || inodes.contains(&meta.ino());
+                let info = || fs::read_to_string(process.path().join("fdinfo").join(entry.file_name())).unwrap_or_default();
+                if candidate && is_for_writing(&info()) && Ground::of(&entry.path(), self).rests_on(ground) {
+                    let name = self.text(&process.path().join("comm")).unwrap_or_default();
+                    let used = Use::Written(format!("{name} (process {id})"));
+                    if !uses.contains(&used) {
+                        uses.push(used);
+                    }
+                }
+            }
+        }
+        uses
+    }
+
+    /// Whether something of this machine's own system lies on these very bytes.
+    pub fn is_system(&self, ground: &Ground) -> bool {
+        let system = self.system_footings(&self.mounts(), &self.swaps());
+        ground.layers.iter().any(|layer| layer.exact && system.contains(&layer.footing))
+    }
+
+    /// The block devices under this machine's own system.
     fn system_footings(&self, mounts: &[Mount], swaps: &[PathBuf]) -> HashSet<Footing> {
         let mut set = HashSet::new();
+        let mut add = |ground: Ground| {
+            set.extend(ground.layers.into_iter().map(|layer| layer.footing).filter(|footing| footing.inode().is_none()));
+        };
         for mount in mounts.iter().filter(|mount| SYSTEM_PLACES.iter().any(|place| mount.place == Path::new(place))) {
             let (major, minor) = mount.numbers;
             if major != 0 {
-                set.extend(Ground::of_device(major, minor, self).chain);
+                add(Ground::of_device(major, minor, self));
             } else if let Some((major, minor)) = self.numbers_of_node(&mount.device) {
-                set.extend(Ground::of_device(major, minor, self).chain);
+                add(Ground::of_device(major, minor, self));
+                self.btrfs_members(&mount.device).into_iter().for_each(|(major, minor)| add(Ground::of_device(major, minor, self)));
             }
         }
-        for swap in swaps {
-            if let Some((major, minor)) = self.numbers_of_node(swap) {
-                set.extend(Ground::of_device(major, minor, self).chain);
-            }
-        }
+        swaps.iter().for_each(|swap| add(self.ground_of_swap(swap)));
         set
     }
 
@@ -353,15 +492,24 @@ impl Sysfs {
     }
 }
 
+/// Whether the text of an `fdinfo` says that the file is open for writing.
+fn is_for_writing(info: &str) -> bool {
+    let flags = info.lines().find_map(|line| line.strip_prefix("flags:")).and_then(|flags| u32::from_str_radix(flags.trim(), 8).ok());
+    flags.is_some_and(|flags| flags as i32 & libc::O_ACCMODE != libc::O_RDONLY)
+}
+
 /// A line of `/proc/self/mountinfo`.
 fn mount_line(line: &str) -> Option<Mount> {
     let (front, back) = line.split_once(" - ")?;
-    let mut front = front.split(' ').skip(2);
-    let (major, minor) = front.next()?.split_once(':')?;
+    let mut front = front.split(' ');
+    let id = front.next()?.parse().ok()?;
+    let (major, minor) = front.nth(1)?.split_once(':')?;
     let place = front.nth(1)?;
-    let device = back.split(' ').nth(1)?;
+    let mut back = back.split(' ');
+    let (kind, device) = (back.next()?, back.next()?);
     let numbers = (major.parse().ok()?, minor.parse().ok()?);
-    Some(Mount { numbers, place: PathBuf::from(unescape(place)), device: PathBuf::from(unescape(device)) })
+    let options = back.next().unwrap_or_default().to_string();
+    Some(Mount { id, numbers, place: unescape(place).into(), device: unescape(device).into(), kind: kind.into(), options })
 }
 
 /// Undoes the kernel's octal escapes for spaces and the like.
@@ -434,7 +582,7 @@ fn usb_box(sysfs: &Sysfs, real: &Path) -> Option<UsbBox> {
 }
 
 /// The parts of ATA's IDENTIFY DEVICE data (ACS-3, 7.12) that tell drives apart.
-#[derive(Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct AtaIdentity {
     /// Model, words 27 to 46.
     pub model: String,

@@ -1,12 +1,16 @@
-//! What a drive stands on. A loop device stands on a file, the file on a partition, the partition on a disk; a mapped
-//! device on others. Two paths are the same drive, or one lies on the other, where these chains meet.
+//! What a drive stands on, down to devices and inodes and *which bytes of them*. A loop device stands on a stretch of a
+//! file, the file somewhere on a partition, the partition on a stretch of a disk, a mapped device somewhere on others.
+//! Two paths touch the same storage where their trees share bytes.
 
 use crate::discover::Sysfs;
+use std::fs::File;
+use std::ops::Range;
+use std::os::fd::AsRawFd;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
 /// One thing that something else can stand on.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Footing {
     /// A block device by its numbers.
     Device {
@@ -24,87 +28,264 @@ pub enum Footing {
     },
 }
 
-/// The chain under a drive, the drive itself first.
+impl Footing {
+    /// The inode of a file.
+    pub fn inode(&self) -> Option<u64> {
+        match self {
+            Self::File { inode, .. } => Some(*inode),
+            Self::Device { .. } => None,
+        }
+    }
+}
+
+/// A part of a footing under a drive.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Layer {
+    /// Of what.
+    pub footing: Footing,
+    /// Which bytes of it.
+    pub range: Range<u64>,
+    /// Whether the drive is just these bytes. Else it lies somewhere among them, as a file does on its device.
+    pub exact: bool,
+}
+
+/// How the storage of a source and a target meet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Meeting {
+    /// One and the same.
+    Same,
+    /// The target is, or lies on, a part of the source.
+    TargetOnSource,
+    /// The source is, or lies on, a part of the target.
+    SourceOnTarget,
+    /// Some bytes belong to both.
+    Shared,
+}
+
+/// Everything under a drive, the drive itself first.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Ground {
-    /// The drive itself, then what carries it, down to whole disks.
-    pub chain: Vec<Footing>,
+    /// The parts it stands on, from the drive itself down to whole disks.
+    pub layers: Vec<Layer>,
+    /// Layers of which the system does not tell what lies below, in words.
+    pub veils: Vec<String>,
 }
 
 /// Nobody stacks devices deeper than this; a chain that does is a loop.
-const DEPTH: usize = 12;
+const DEPTH: usize = 16;
+/// Where the end of something is not known.
+const EVERYTHING: Range<u64> = 0..u64::MAX;
+
+fn meet(a: &Range<u64>, b: &Range<u64>) -> bool {
+    a.start < b.end && b.start < a.end
+}
 
 impl Ground {
-    /// Follows `path` down. What cannot be found out is left out.
+    /// Follows `path` down. What cannot be found out becomes a veil.
     pub fn of(path: &Path, sysfs: &Sysfs) -> Self {
         let mut ground = Self::default();
-        ground.follow(path, sysfs, 0);
+        ground.follow(path, sysfs, EVERYTHING, true, 0);
         ground
     }
 
-    /// The whole chain under block device `major:minor`.
+    /// The same for something that is open: what its name leads to now does not matter.
+    pub fn of_open(file: &File, sysfs: &Sysfs) -> Self {
+        Self::of(Path::new(&format!("/proc/self/fd/{}", file.as_raw_fd())), sysfs)
+    }
+
+    /// What a file that is not there yet will stand on in the directory `dir`.
+    pub fn of_new_file(dir: &Path, sysfs: &Sysfs) -> Self {
+        let mut ground = Self::of(dir, sysfs);
+        ground.layers.iter_mut().for_each(|layer| layer.exact = false);
+        ground
+    }
+
+    /// Everything under block device `major:minor`.
     pub fn of_device(major: u32, minor: u32, sysfs: &Sysfs) -> Self {
         let mut ground = Self::default();
-        ground.follow_device(major, minor, sysfs, 0);
+        ground.follow_device((major, minor), sysfs, EVERYTHING, true, 0);
         ground
     }
 
-    fn add(&mut self, footing: Footing) -> bool {
-        let new = !self.chain.contains(&footing);
+    fn add(&mut self, footing: Footing, range: Range<u64>, exact: bool) -> bool {
+        let layer = Layer { footing, range, exact };
+        let new = !self.layers.contains(&layer);
         if new {
-            self.chain.push(footing);
+            self.layers.push(layer);
         }
         new
     }
 
-    fn follow(&mut self, path: &Path, sysfs: &Sysfs, depth: usize) {
-        let Ok(meta) = std::fs::metadata(path) else { return };
+    fn veil(&mut self, what: impl Into<String>) {
+        let what = what.into();
+        if !self.veils.contains(&what) {
+            self.veils.push(what);
+        }
+    }
+
+    fn follow(&mut self, path: &Path, sysfs: &Sysfs, range: Range<u64>, exact: bool, depth: usize) {
+        let Ok(meta) = std::fs::metadata(path) else {
+            self.veil(format!("{} is not to be seen", path.display()));
+            return;
+        };
         if depth > DEPTH {
             return;
         }
         if meta.file_type().is_block_device() {
-            let (major, minor) = numbers(meta.rdev());
-            self.follow_device(major, minor, sysfs, depth + 1);
+            self.follow_device(numbers(meta.rdev()), sysfs, range, exact, depth + 1);
             return;
         }
-        if !self.add(Footing::File { device: meta.dev(), inode: meta.ino() }) {
+        let range = if meta.is_file() { range.start..range.end.min(meta.len().max(range.start)) } else { range };
+        if !self.add(Footing::File { device: meta.dev(), inode: meta.ino() }, range.clone(), exact) {
             return;
         }
-        let (major, minor) = numbers(meta.dev());
+        self.follow_mount(path, numbers(meta.dev()), sysfs, range, exact, depth + 1);
+    }
+
+    /// What lies under the file system that holds `path`.
+    fn follow_mount(&mut self, path: &Path, (major, minor): (u32, u32), sysfs: &Sysfs, range: Range<u64>, exact: bool, depth: usize) {
+        let mount = sysfs.mount_of(path);
+        let kind = mount.as_ref().map_or(String::new(), |mount| mount.kind.clone());
+        if kind == "overlay" {
+            // The same file under another number: the bytes are those of one of the layers.
+            let mount = mount.as_ref().expect("it has a kind");
+            let real = real(path);
+            let inside = real.strip_prefix(&mount.place).unwrap_or(Path::new(""));
+            let mut known = false;
+            for dir in mount.overlay_dirs() {
+                let below = dir.join(inside);
+                if std::fs::symlink_metadata(&below).is_ok() {
+                    known = true;
+                    self.follow(&below, sysfs, range.clone(), exact, depth + 1);
+                } else if std::fs::symlink_metadata(&dir).is_ok() {
+                    known = true;
+                    self.follow(&dir, sysfs, EVERYTHING, false, depth + 1);
+                }
+            }
+            if !known {
+                self.veil(format!("an overlay at {}", mount.place.display()));
+            }
+            return;
+        }
         if major != 0 {
-            self.follow_device(major, minor, sysfs, depth + 1);
-        } else if let Some(device) = sysfs.device_of_mount(path) {
-            // Some file systems show a number of their own instead of their device's.
-            self.follow(&device, sysfs, depth + 1);
+            self.follow_device((major, minor), sysfs, EVERYTHING, false, depth + 1);
+            return;
+        }
+        let Some(mount) = mount else {
+            self.veil(format!("what {} is mounted from", path.display()));
+            return;
+        };
+        // Some file systems show a number of their own instead of their device's.
+        if mount.device.is_absolute() && mount.device.exists() {
+            self.follow(&mount.device, sysfs, EVERYTHING, false, depth + 1);
+            sysfs.btrfs_members(&mount.device).into_iter().for_each(|numbers| self.follow_device(numbers, sysfs, EVERYTHING, false, depth + 1));
+        }
+        let in_memory = ["tmpfs", "ramfs", "devtmpfs", "hugetlbfs", "proc", "sysfs", "rootfs"].contains(&kind.as_str());
+        if !in_memory && kind != "btrfs" {
+            self.veil(format!("{kind} at {}", mount.place.display()));
         }
     }
 
-    fn follow_device(&mut self, major: u32, minor: u32, sysfs: &Sysfs, depth: usize) {
-        if depth > DEPTH || !self.add(Footing::Device { major, minor }) {
+    fn follow_device(&mut self, numbers: (u32, u32), sysfs: &Sysfs, range: Range<u64>, exact: bool, depth: usize) {
+        let size = sysfs.device_size(numbers).unwrap_or(u64::MAX);
+        let range = range.start..range.end.min(size);
+        let (major, minor) = numbers;
+        if depth > DEPTH || !self.add(Footing::Device { major, minor }, range.clone(), exact) {
             return;
         }
-        for (major, minor) in sysfs.carriers(major, minor) {
-            self.follow_device(major, minor, sysfs, depth + 1);
+        if let Some((disk, start)) = sysfs.partition_of(numbers) {
+            let range = range.start.saturating_add(start)..range.end.saturating_add(start);
+            self.follow_device(disk, sysfs, range, exact, depth + 1);
         }
-        if let Some(file) = sysfs.loop_file(major, minor) {
-            self.follow(&file, sysfs, depth + 1);
+        let slaves = sysfs.slaves(numbers);
+        if !slaves.is_empty() {
+            self.veil("a mapped device or an array");
+        }
+        for slave in slaves {
+            self.follow_device(slave, sysfs, EVERYTHING, false, depth + 1);
+        }
+        if let Some(backing) = sysfs.loop_backing(numbers) {
+            let end = range.end.saturating_add(backing.offset);
+            self.follow_backing(&backing, sysfs, range.start.saturating_add(backing.offset)..end, exact, depth + 1);
+        } else if sysfs.is_remote(numbers) {
+            self.veil("a drive over the network");
+        }
+    }
+
+    fn follow_backing(&mut self, backing: &Backing, sysfs: &Sysfs, range: Range<u64>, exact: bool, depth: usize) {
+        let there = std::fs::metadata(&backing.path).ok();
+        let same = there.as_ref().is_some_and(|meta| backing.node.is_none_or(|node| node == (meta.dev(), meta.ino())));
+        if same {
+            self.follow(&backing.path, sysfs, range, exact, depth);
+        } else if let Some((device, inode)) = backing.node {
+            // Unlinked, replaced or out of sight: its numbers are known all the same.
+            self.add(Footing::File { device, inode }, range, exact);
+            let (major, minor) = numbers(device);
+            if major != 0 {
+                self.follow_device((major, minor), sysfs, EVERYTHING, false, depth);
+            } else {
+                self.veil(format!("what {} lies on", backing.path.display()));
+            }
+        } else {
+            self.veil(format!("{} is not to be seen", backing.path.display()));
         }
     }
 
     /// The drive itself.
-    pub fn top(&self) -> Option<&Footing> {
-        self.chain.first()
+    pub fn top(&self) -> Option<&Layer> {
+        self.layers.first()
     }
 
-    /// Whether this is the same drive as `other`.
-    pub fn same_as(&self, other: &Self) -> bool {
-        self.top().is_some() && self.top() == other.top()
+    /// Pairs of layers of one footing whose bytes meet.
+    fn meetings<'a>(&'a self, other: &'a Self) -> impl Iterator<Item = (&'a Layer, &'a Layer)> {
+        self.layers.iter().flat_map(move |a| {
+            other.layers.iter().filter(move |b| a.footing == b.footing && meet(&a.range, &b.range)).map(move |b| (a, b))
+        })
     }
 
-    /// Whether this lies on `other`, or is it.
+    /// Whether writing to the bytes of `other` would change what lies here, or the other way round.
+    pub fn touches(&self, other: &Self) -> bool {
+        self.meetings(other).any(|(a, b)| a.exact || b.exact)
+    }
+
+    /// Whether something of this lies on just those bytes that are `other`.
     pub fn rests_on(&self, other: &Self) -> bool {
-        other.top().is_some_and(|top| self.chain.contains(top))
+        self.meetings(other).any(|(_, b)| b.exact)
     }
+
+    /// How this, a source, and a target meet; `None` where they share nothing that is known.
+    pub fn meets(&self, target: &Self) -> Option<Meeting> {
+        if !self.touches(target) {
+            return None;
+        }
+        let has = |ground: &Self, layer: Option<&Layer>| {
+            layer.is_some_and(|top| ground.layers.iter().any(|layer| layer.footing == top.footing && meet(&layer.range, &top.range)))
+        };
+        Some(match (has(target, self.top()), has(self, target.top())) {
+            (true, true) => Meeting::Same,
+            (true, false) => Meeting::TargetOnSource,
+            (false, true) => Meeting::SourceOnTarget,
+            (false, false) => Meeting::Shared,
+        })
+    }
+
+    /// Whether any block device is under both, whichever parts of it. What carries a file only counts where `files` is set.
+    pub fn shares_device(&self, other: &Self, files: bool) -> bool {
+        let device = |layer: &&Layer| matches!(layer.footing, Footing::Device { .. });
+        let mine = self.layers.iter().take_while(|layer| files || device(layer)).filter(device);
+        mine.into_iter().any(|a| other.layers.iter().any(|b| a.footing == b.footing))
+    }
+}
+
+/// The file or device under a loop device.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Backing {
+    /// Its path when it was attached.
+    pub path: PathBuf,
+    /// Device and inode, where the kernel tells them.
+    pub node: Option<(u64, u64)>,
+    /// Where the loop device begins in it, in bytes.
+    pub offset: u64,
 }
 
 /// Major and minor of a device number, as the C library packs them.
@@ -112,7 +293,13 @@ pub fn numbers(device: u64) -> (u32, u32) {
     (libc::major(device), libc::minor(device))
 }
 
-/// A path with symbolic links resolved, or as it was.
+/// A path with symbolic links resolved; of what is not there yet, only its directory's.
 pub fn real(path: &Path) -> PathBuf {
-    path.canonicalize().unwrap_or_else(|_| path.to_path_buf())
+    path.canonicalize().unwrap_or_else(|_| {
+        let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
+        match (absolute.parent().and_then(|dir| dir.canonicalize().ok()), absolute.file_name()) {
+            (Some(dir), Some(name)) => dir.join(name),
+            _ => absolute,
+        }
+    })
 }

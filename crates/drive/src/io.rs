@@ -6,6 +6,7 @@ use rustix::fs::{Advice, OFlags, SeekFrom};
 use std::fs::{File, OpenOptions};
 use std::io;
 use std::num::NonZeroU64;
+use std::os::fd::AsRawFd;
 use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::Path;
 
@@ -28,7 +29,8 @@ pub struct Io {
 }
 
 impl Io {
-    /// Opens `path`; direct transfers must start and end on multiples of `align` bytes.
+    /// Opens `path`; direct transfers must start and end on multiples of `align` bytes. For writing a link is not
+    /// followed.
     pub fn open(path: &Path, access: Access, align: usize) -> io::Result<Self> {
         let options = |flags: OFlags| {
             OpenOptions::new()
@@ -37,11 +39,25 @@ impl Io {
                 .custom_flags((flags | OFlags::CLOEXEC | OFlags::NONBLOCK).bits() as i32)
                 .clone()
         };
-        let alone = if access == Access::WriteAlone { OFlags::EXCL } else { OFlags::empty() };
-        let plain = options(alone).open(path)?;
+        let how = match access {
+            Access::Read => OFlags::empty(),
+            Access::Write => OFlags::NOFOLLOW,
+            Access::WriteAlone => OFlags::NOFOLLOW | OFlags::EXCL,
+        };
+        Ok(Self::over(options(how).open(path)?, access != Access::Read, align))
+    }
+
+    /// Reads and writes through what is open already, whatever its name leads to now.
+    pub fn over(plain: File, writing: bool, align: usize) -> Self {
+        let again = format!("/proc/self/fd/{}", plain.as_raw_fd());
         // A file system without direct transfers refuses the flag; the page cache serves then.
-        let direct = options(OFlags::DIRECT).open(path).ok();
-        Ok(Self { plain, direct, align })
+        let direct = OpenOptions::new()
+            .read(true)
+            .write(writing)
+            .custom_flags((OFlags::DIRECT | OFlags::CLOEXEC | OFlags::NONBLOCK).bits() as i32)
+            .open(again)
+            .ok();
+        Self { plain, direct, align }
     }
 
     /// The descriptor without direct transfers, for requests that are not reads or writes.

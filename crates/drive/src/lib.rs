@@ -6,6 +6,7 @@
 
 pub mod block;
 pub mod buffer;
+pub mod claims;
 pub mod clock;
 mod control;
 pub mod discover;
@@ -19,12 +20,17 @@ pub mod open;
 pub mod raw;
 pub mod sim;
 pub mod size;
+pub mod sounding;
 mod sys;
 pub mod target;
+mod tripwire;
+pub mod witness;
 
 pub use control::Control;
 pub use extents::Extents;
 pub use identity::{Bus, Identity};
 pub use medium::{Geometry, Medium, ReadError, Source, WriteError, WriteMedium};
 pub use open::Workshop;
-pub use target::{Candidate, Refusal, Target};
+pub use sounding::Sounding;
+pub use target::{Candidate, Refusal, Release, Target};
+pub use witness::{Standing, Witness};

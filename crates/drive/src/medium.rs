@@ -2,7 +2,10 @@
 
 use crate::clock::Clock;
 use crate::ground::Ground;
+use crate::claims::Claim;
 use crate::identity::Identity;
+use crate::target::Refusal;
+use crate::witness::Standing;
 use std::io;
 use std::sync::Arc;
 
@@ -126,6 +129,11 @@ pub trait Medium: Send + Sync {
         0
     }
 
+    /// What the system says of the open drive, asked anew.
+    fn standing(&self) -> Standing {
+        Standing::default()
+    }
+
     /// Whether the drive still answers at all.
     fn present(&self) -> bool {
         true
@@ -199,6 +207,22 @@ impl Source {
     /// The stable key of the drive, see [`Identity::key`].
     pub fn key(&self) -> String {
         self.identity().key(self.geometry().size_bytes)
+    }
+
+    /// Keeps every other run of this machine from writing to it as long as the claim lives.
+    ///
+    /// # Errors
+    /// A refusal where it is the target of a run right now.
+    pub fn claim(&self) -> Result<Claim, Refusal> {
+        let name = self.identity().path.display();
+        match Claim::take(&self.ground, false) {
+            Ok(Some(claim)) => Ok(claim),
+            Ok(None) => {
+                let text = format!("the source {name} is being written to by another run of this program right now: wait for its end");
+                Err(Refusal::new("source-claimed", text))
+            }
+            Err(error) => Err(Refusal::new("no-claim", format!("{name} cannot be claimed for this run: {error}"))),
+        }
     }
 }
 

@@ -2,13 +2,14 @@
 
 use crate::block::BlockDevice;
 use crate::clock::{BenchClock, Clock, SimClock};
-use crate::discover::{Found, Sysfs};
-use crate::ground::Ground;
+use crate::discover::{Found, Sysfs, Use};
+use crate::ground::{self, Ground};
 use crate::identity::Identity;
 use crate::medium::{Geometry, Medium, Source};
 use crate::raw::RawFile;
 use crate::sim::{self, SimDrive};
 use crate::target::{Candidate, Kind, Refusal};
+use crate::witness::Witness;
 use std::fs;
 use std::os::unix::fs::FileTypeExt;
 use std::path::{Path, PathBuf};
@@ -61,7 +62,7 @@ impl Workshop {
         let size_bytes = fs::metadata(&description.backing).ok()?.len();
         let part = &description.identity;
         let geometry = Geometry { size_bytes, logical_sector: part.logical_sector, physical_sector: part.physical_sector };
-        Some(Found { identity: description.identity(path), geometry, uses: Vec::new(), system: false, numbers: None })
+        Some(Found { identity: description.identity(path), geometry, uses: Vec::new(), system: false, numbers: None, sequence: None })
     }
 
     fn name(&self, path: &Path, role: &str) -> Result<Named, Refusal> {
@@ -104,17 +105,40 @@ impl Workshop {
     /// A refusal with the reason: it does not exist, is a directory, a pipe, empty, not readable.
     pub fn source(&self, path: &Path) -> Result<Source, Refusal> {
         let unreadable = |error: std::io::Error| Refusal::new("not-readable", format!("source {} cannot be read: {error}", path.display()));
-        let medium: Arc<dyn Medium> = match self.name(path, "source")? {
-            Named::Block(found) => Arc::new(BlockDevice::open(&found).map_err(unreadable)?),
-            Named::File => Arc::new(RawFile::open(path).map_err(unreadable)?),
-            Named::Simulated => Arc::new(SimDrive::open(path, self.clock_of(path)?).map_err(unreadable)?),
+        // What it stands on is asked of what is open, not of the name.
+        let ground = |file| Ground::of_open(file, &self.sysfs);
+        let (medium, ground): (Arc<dyn Medium>, Ground) = match self.name(path, "source")? {
+            Named::Block(found) => {
+                let device = BlockDevice::open(&found).map_err(unreadable)?;
+                if let Some(what) = device.differs(found.numbers) {
+                    return Err(Refusal::new("not-readable", format!("source {} is not what it was a moment ago: {what}", path.display())));
+                }
+                let ground = ground(device.file());
+                (Arc::new(device), ground)
+            }
+            Named::File => {
+                let file = RawFile::open(path).map_err(unreadable)?;
+                let ground = ground(file.file());
+                (Arc::new(file), ground)
+            }
+            Named::Simulated => {
+                let drive = SimDrive::open(path, self.clock_of(path)?).map_err(unreadable)?;
+                let ground = ground(drive.file());
+                (Arc::new(drive), ground)
+            }
         };
-        Ok(Source::new(medium, self.ground_of(path)))
+        Ok(Source::new(medium, ground))
     }
 
     /// Who uses a drive now; nobody uses files.
     pub fn found(&self, path: &Path) -> Option<Found> {
         if is_description(path) { self.simulated(path) } else { self.sysfs.drive_at(path) }
+    }
+
+    /// Everything that uses these very bytes now, by whatever way: mounts, devices on top, swap space, other programs
+    /// that write.
+    pub fn uses(&self, ground: &Ground) -> Vec<Use> {
+        [self.sysfs.users(ground), self.sysfs.writers(ground)].concat()
     }
 
     /// Looks at a drive as a possible target; nothing is opened for writing yet. With `new_size` a file that does
@@ -139,29 +163,37 @@ impl Workshop {
         }
         let ground = self.ground_of(path);
         let unusable = |error: std::io::Error| Refusal::new("target-unusable", format!("target {}: {error}", path.display()));
-        let (kind, identity, geometry, uses, system) = match named {
-            Named::Block(found) => (Kind::Block(found.clone()), found.identity, found.geometry, found.uses, found.system),
+        let (kind, identity, geometry, uses, system, witness) = match named {
+            Named::Block(found) => {
+                let device = BlockDevice::open(&found).map_err(unusable)?;
+                let seen = Witness::of(&device, &[]);
+                (Kind::Block(found.clone()), found.identity, found.geometry, found.uses, found.system, seen)
+            }
             Named::File => {
                 let file = RawFile::open(path).map_err(unusable)?;
                 let mut geometry = file.geometry();
                 if file.zero_run(0, geometry.size_bytes) == geometry.size_bytes {
                     geometry.logical_sector = sector;
                 }
-                (Kind::File, file.identity().clone(), geometry, Vec::new(), false)
+                let mut seen = Witness::of(&file, &[]);
+                seen.sector = geometry.logical_sector;
+                (Kind::File, file.identity().clone(), geometry, Vec::new(), false, seen)
             }
             Named::Simulated => {
                 let drive = SimDrive::open(path, self.sim_clock.clone()).map_err(unusable)?;
-                let clock = self.clock_of(path)?;
-                (Kind::Simulated(clock), drive.identity().clone(), drive.geometry(), Vec::new(), false)
+                let (clock, seen) = (self.clock_of(path)?, Witness::of(&drive, &[]));
+                (Kind::Simulated(clock), drive.identity().clone(), drive.geometry(), Vec::new(), false, seen)
             }
         };
         let mut uses = uses;
-        for used in self.sysfs.mounted_above(&ground) {
+        for used in self.sysfs.users(&ground).into_iter().chain(self.sysfs.writers(&ground)) {
             if !uses.contains(&used) {
                 uses.push(used);
             }
         }
-        Ok(Candidate { kind, identity, geometry, ground, uses, system })
+        let system = system || self.sysfs.is_system(&ground);
+        let (sysfs, path) = (self.sysfs.clone(), ground::real(path));
+        Ok(Candidate { kind, identity, geometry, path, ground, uses, system, witness: Some(witness), sysfs })
     }
 
     fn new_file(&self, path: &Path, size: u64, sector: u32) -> Result<Candidate, Refusal> {
@@ -173,12 +205,9 @@ impl Workshop {
             return Err(Refusal::new("not-found", format!("target {}: there is no directory {}", path.display(), dir.display())));
         }
         // The file itself is not there yet; what it will stand on is.
-        let mut ground = Ground::of(dir, &self.sysfs);
-        if !ground.chain.is_empty() {
-            ground.chain.remove(0);
-        }
-        ground.chain.insert(0, crate::ground::Footing::File { device: u64::MAX, inode: u64::MAX });
+        let ground = Ground::of_new_file(dir, &self.sysfs);
         let geometry = Geometry { size_bytes: size, logical_sector: sector, physical_sector: 4096 };
-        Ok(Candidate { kind: Kind::NewFile, identity: Identity::of_file(path), geometry, ground, uses: Vec::new(), system: false })
+        let (sysfs, identity, path) = (self.sysfs.clone(), Identity::of_file(path), ground::real(path));
+        Ok(Candidate { kind: Kind::NewFile, identity, geometry, path, ground, uses: Vec::new(), system: false, witness: None, sysfs })
     }
 }

@@ -3,9 +3,11 @@
 use crate::identity::Identity;
 use crate::io::{Access, Io};
 use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
+use crate::witness::Standing;
 use rustix::fs::FallocateFlags;
-use std::fs::File;
+use std::fs::{File, OpenOptions};
 use std::io::{self, Error};
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 /// Direct transfers on any file system are content with this.
@@ -27,19 +29,37 @@ impl RawFile {
         Self::with(path, Access::Read)
     }
 
+    /// Opens a file that is there for writing; a link is not followed.
     pub(crate) fn open_for_writing(path: &Path) -> io::Result<Self> {
         Self::with(path, Access::Write)
     }
 
+    /// Makes a file of `size` bytes, all of them holes, where nothing is.
+    pub(crate) fn create(path: &Path, size: u64) -> io::Result<Self> {
+        let file = OpenOptions::new().read(true).write(true).create_new(true).open(path)?;
+        if let Err(error) = file.set_len(size).and_then(|()| file.sync_all()) {
+            let _ = std::fs::remove_file(path);
+            return Err(error);
+        }
+        Self::over(Io::over(file, true, FILE_ALIGN), path)
+    }
+
     fn with(path: &Path, access: Access) -> io::Result<Self> {
-        let meta = std::fs::metadata(path)?;
+        // Looked at before: opening a pipe would wait for its other end.
+        if !std::fs::metadata(path)?.is_file() {
+            return Err(Error::new(io::ErrorKind::InvalidInput, "not a regular file"));
+        }
+        Self::over(Io::open(path, access, FILE_ALIGN)?, path)
+    }
+
+    fn over(io: Io, path: &Path) -> io::Result<Self> {
+        let meta = io.file().metadata()?;
         if !meta.is_file() {
             return Err(Error::new(io::ErrorKind::InvalidInput, "not a regular file"));
         }
         if meta.len() == 0 {
             return Err(Error::new(io::ErrorKind::InvalidData, "the file is empty"));
         }
-        let io = Io::open(path, access, FILE_ALIGN)?;
         let mut identity = Identity::of_file(path);
         identity.read_only = meta.permissions().readonly();
         let sector = sector_of_content(&io, meta.len());
@@ -52,6 +72,12 @@ impl RawFile {
     pub fn with_sectors(mut self, logical: u32, physical: u32) -> Self {
         self.geometry.logical_sector = logical;
         self.geometry.physical_sector = physical;
+        self
+    }
+
+    /// Calls it as whoever named it did.
+    pub(crate) fn called(mut self, identity: Identity) -> Self {
+        self.identity = identity;
         self
     }
 
@@ -86,6 +112,10 @@ impl Medium for RawFile {
     }
     fn zero_run(&self, offset: u64, max: u64) -> u64 {
         self.hole(offset, max)
+    }
+    fn standing(&self) -> Standing {
+        let Ok(meta) = self.file().metadata() else { return Standing::default() };
+        Standing { node: Some((meta.dev(), meta.ino())), changed: Some((meta.mtime(), meta.mtime_nsec())), ..Standing::default() }
     }
 }
 

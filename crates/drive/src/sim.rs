@@ -4,6 +4,7 @@ use crate::clock::Clock;
 use crate::identity::{Bus, Identity};
 use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
 use crate::raw::{RawFile, writable};
+use crate::witness::Standing;
 use serde::Deserialize;
 use std::fs::File;
 use std::io;
@@ -226,6 +227,12 @@ impl SimDrive {
         }
     }
 
+    /// Calls its place as whoever named it did.
+    pub(crate) fn shown_at(mut self, path: &Path) -> Self {
+        self.identity.path = path.to_path_buf();
+        self
+    }
+
     pub(crate) fn file(&self) -> &File {
         self.backing.file()
     }
@@ -398,6 +405,10 @@ impl Medium for SimDrive {
             self.spend(&mut state, offset, run, true, Duration::ZERO);
         }
         run
+    }
+
+    fn standing(&self) -> Standing {
+        self.backing.standing()
     }
 
     fn present(&self) -> bool {

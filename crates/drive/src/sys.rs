@@ -1,7 +1,7 @@
 //! The one place of this crate with `unsafe`: requests to the kernel that have no safe wrapper.
 //!
 //! What holds it up: every pointer handed to the kernel is to a local value that outlives the call, of exactly the
-//! type and size that the request's definition in the kernel's public headers (`linux/fs.h`, `scsi/sg.h`) names.
+//! type and size that the request's definition in the kernel's public headers (`linux/fs.h`, `linux/loop.h`, `scsi/sg.h`) names.
 #![allow(unsafe_code)]
 
 use std::fs::File;
@@ -12,6 +12,11 @@ const BLKRRPART: libc::c_ulong = 0x125f;
 const BLKFLSBUF: libc::c_ulong = 0x1261;
 const BLKDISCARD: libc::c_ulong = 0x1277;
 const BLKZEROOUT: libc::c_ulong = 0x127f;
+const BLKSSZGET: libc::c_ulong = 0x1268;
+const BLKPBSZGET: libc::c_ulong = 0x127b;
+const BLKGETSIZE64: libc::c_ulong = 0x8008_1272;
+const BLKGETDISKSEQ: libc::c_ulong = 0x8008_1280;
+const LOOP_GET_STATUS64: libc::c_ulong = 0x4c05;
 const SG_IO: libc::c_ulong = 0x2285;
 
 fn checked(result: libc::c_int) -> io::Result<()> {
@@ -42,6 +47,71 @@ pub fn discard(device: &File, offset: u64, len: u64) -> io::Result<()> {
     let range: [u64; 2] = [offset, len];
     // SAFETY: the request reads two u64 values from the array, which lives until the call returns.
     checked(unsafe { libc::ioctl(device.as_raw_fd(), BLKDISCARD as _, range.as_ptr()) })
+}
+
+/// Bytes of a block device, as the open device itself says.
+pub fn device_bytes(device: &File) -> io::Result<u64> {
+    let mut bytes = 0u64;
+    // SAFETY: the request writes one u64 to the local, which outlives the call.
+    checked(unsafe { libc::ioctl(device.as_raw_fd(), BLKGETSIZE64 as _, &raw mut bytes) })?;
+    Ok(bytes)
+}
+
+/// Logical and physical sector of a block device in bytes, as the open device itself says.
+pub fn device_sectors(device: &File) -> io::Result<(u32, u32)> {
+    let (mut logical, mut physical): (libc::c_int, libc::c_uint) = (0, 0);
+    // SAFETY: the requests write one int each to the locals, which outlive the calls.
+    checked(unsafe { libc::ioctl(device.as_raw_fd(), BLKSSZGET as _, &raw mut logical) })?;
+    checked(unsafe { libc::ioctl(device.as_raw_fd(), BLKPBSZGET as _, &raw mut physical) })?;
+    Ok((logical as u32, physical))
+}
+
+/// The number the kernel gave this medium when it appeared.
+pub fn device_sequence(device: &File) -> io::Result<u64> {
+    let mut sequence = 0u64;
+    // SAFETY: the request writes one u64 to the local, which outlives the call.
+    checked(unsafe { libc::ioctl(device.as_raw_fd(), BLKGETDISKSEQ as _, &raw mut sequence) })?;
+    Ok(sequence)
+}
+
+/// `struct loop_info64` of `linux/loop.h`.
+#[repr(C)]
+struct LoopInfo {
+    device: u64,
+    inode: u64,
+    rdevice: u64,
+    offset: u64,
+    sizelimit: u64,
+    numbers: [u32; 4],
+    names: [u8; 64 + 64 + 32],
+    init: [u64; 2],
+}
+
+/// Device and inode of what a loop device holds.
+pub fn loop_node(device: &File) -> io::Result<(u64, u64)> {
+    let mut info = LoopInfo { device: 0, inode: 0, rdevice: 0, offset: 0, sizelimit: 0, numbers: [0; 4], names: [0; 160], init: [0; 2] };
+    // SAFETY: the request fills the structure, which has the size and layout of the public header and outlives the call.
+    checked(unsafe { libc::ioctl(device.as_raw_fd(), LOOP_GET_STATUS64 as _, &raw mut info) })?;
+    Ok((info.device, info.inode))
+}
+
+/// Locks `range` of a file against every other open file, of this program and of others; the lock ends with `file`.
+/// False where another one holds a lock that does not go with it.
+pub fn lock_range(file: &File, range: std::ops::Range<u64>, alone: bool) -> io::Result<bool> {
+    const MOST: u64 = i64::MAX as u64;
+    let start = range.start.min(MOST - 1);
+    // SAFETY: a structure of plain numbers may be all zero.
+    let mut lock: libc::flock = unsafe { std::mem::zeroed() };
+    lock.l_type = if alone { libc::F_WRLCK } else { libc::F_RDLCK } as _;
+    lock.l_whence = libc::SEEK_SET as _;
+    lock.l_start = start as _;
+    lock.l_len = (range.end.min(MOST) - start) as _;
+    // SAFETY: the request reads the structure, which outlives the call.
+    match checked(unsafe { libc::fcntl(file.as_raw_fd(), libc::F_OFD_SETLK, &raw const lock) }) {
+        Ok(()) => Ok(true),
+        Err(error) if matches!(error.raw_os_error(), Some(libc::EAGAIN | libc::EACCES)) => Ok(false),
+        Err(error) => Err(error),
+    }
 }
 
 /// `struct sg_io_hdr` of `scsi/sg.h`.

@@ -4,17 +4,20 @@
 //! and the tail was typed does [`Candidate::release`] open it for writing and hand out a [`Target`].
 
 use crate::block::BlockDevice;
+use crate::claims::{AGAIN, Claim, TRIES};
 use crate::clock::Clock;
-use crate::discover::{Found, Use};
-use crate::ground::Ground;
+use crate::discover::{Found, Sysfs, Use};
+use crate::ground::{Ground, Meeting};
 use crate::identity::Identity;
 use crate::medium::{Geometry, Medium, ReadError, Source, WriteMedium};
 use crate::raw::RawFile;
 use crate::sim::SimDrive;
-use crate::size;
+use crate::witness::{Standing, Witness};
+use crate::{size, tripwire};
 use rustix::fs::FlockOperation;
-use std::fs::{self, File, OpenOptions};
-use std::path::Path;
+use std::fs::File;
+use std::os::unix::fs::MetadataExt;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -47,9 +50,36 @@ pub struct Candidate {
     pub(crate) kind: Kind,
     pub(crate) identity: Identity,
     pub(crate) geometry: Geometry,
+    /// Its path with links resolved when it was looked at; that is what will be opened.
+    pub(crate) path: PathBuf,
     pub(crate) ground: Ground,
     pub(crate) uses: Vec<Use>,
     pub(crate) system: bool,
+    /// What was seen of it; `None` for a file that is not there yet.
+    pub(crate) witness: Option<Witness>,
+    pub(crate) sysfs: Sysfs,
+}
+
+/// What is needed to release a target.
+pub struct Release<'a> {
+    /// What will be read; it must have nothing in common with the target.
+    pub source: &'a Source,
+    /// Bytes the target must have.
+    pub needed: u64,
+    /// What was typed.
+    pub tail: &'a str,
+    /// Stretches that the run overwrites in any case, start and length in bytes: there the trip-wire may lie.
+    pub overwritten: &'a [(u64, u64)],
+    /// How far the same bytes may lie further on the source than on the target, were they the same storage: the
+    /// beginnings of partitions. No distance is always looked at.
+    pub shifts: &'a [i128],
+}
+
+impl<'a> Release<'a> {
+    /// A release without a place for the trip-wire.
+    pub fn new(source: &'a Source, needed: u64, tail: &'a str) -> Self {
+        Self { source, needed, tail, overwritten: &[], shifts: &[] }
+    }
 }
 
 impl Candidate {
@@ -73,6 +103,11 @@ impl Candidate {
         &self.ground
     }
 
+    /// What was seen of it; `None` for a file that is not there yet.
+    pub fn witness(&self) -> Option<&Witness> {
+        self.witness.as_ref()
+    }
+
     /// Whether it is a file that does not exist yet, and so holds nothing that could be lost.
     pub fn is_new(&self) -> bool {
         matches!(self.kind, Kind::NewFile)
@@ -91,21 +126,14 @@ impl Candidate {
         if self.system {
             stops.push(Refusal::new("system-drive", format!("{name} carries the system this machine runs from; it is never a target")));
         }
-        if self.ground.same_as(source.ground()) {
-            stops.push(Refusal::new("same-drive", format!("source and target are the same drive ({name})")));
-        } else if source.ground().rests_on(&self.ground) {
-            stops.push(Refusal::new("source-on-target", format!("the source lies on {name}; writing there would destroy it")));
-        } else if self.ground.rests_on(source.ground()) {
-            stops.push(Refusal::new("target-on-source", format!("{name} lies on the source; a source is never written to: choose another place")));
-        }
+        stops.extend(self.common_ground(&self.ground, source));
         for used in &self.uses {
-            let code = if matches!(used, Use::Mounted(_)) { "target-mounted" } else { "target-held" };
-            stops.push(Refusal::new(code, format!("{name} is {used}: release it there first")));
+            stops.push(self.in_use(used));
         }
         if self.identity.read_only {
             stops.push(Refusal::new(
                 "target-read-only",
-                format!("{name} refuses writes: its lock switch, its permissions or its box is set to read-only"),
+                format!("{name} refuses writes: its lock switch, its permissions or its box is set to read-only; take that off, or run as a user who may write"),
             ));
         }
         if self.geometry.size_bytes < needed {
@@ -123,103 +151,191 @@ impl Candidate {
         stops
     }
 
+    fn in_use(&self, used: &Use) -> Refusal {
+        let code = match used {
+            Use::Mounted(_) => "target-mounted",
+            Use::Written(_) => "target-written",
+            Use::Swap(_) | Use::Held(_) => "target-held",
+        };
+        Refusal::new(code, format!("{} is {used}: release it there first", self.identity.path.display()))
+    }
+
+    fn common_ground(&self, ground: &Ground, source: &Source) -> Option<Refusal> {
+        let name = self.identity.path.display();
+        Some(match source.ground().meets(ground)? {
+            Meeting::Same => Refusal::new("same-drive", format!("source and target are the same drive ({name})")),
+            Meeting::SourceOnTarget => Refusal::new("source-on-target", format!("the source lies on {name}; writing there would destroy it")),
+            Meeting::TargetOnSource => {
+                Refusal::new("target-on-source", format!("{name} lies on the source; a source is never written to: choose another place"))
+            }
+            Meeting::Shared => Refusal::new(
+                "same-storage",
+                format!("{name} and the source are two ways to the same bytes: writing to one would destroy the other; choose another place"),
+            ),
+        })
+    }
+
     /// Opens the drive for writing, if nothing speaks against it and `tail` is its tail. A new file is created here
-    /// and nowhere earlier.
+    /// and nowhere earlier. What was shown is compared again on the opened drive itself.
     ///
     /// # Errors
-    /// The first reason to refuse; then nothing was opened, created or written.
-    pub fn release(self, source: &Source, needed: u64, tail: &str) -> Result<Target, Refusal> {
-        if let Some(stop) = self.stops(source, needed).into_iter().next() {
+    /// The first reason to refuse; then nothing is written, or, where the trip-wire told, what was written is taken
+    /// back.
+    pub fn release(self, release: &Release) -> Result<Target, Refusal> {
+        if let Some(stop) = self.stops(release.source, release.needed).into_iter().next() {
             return Err(stop);
         }
-        if !self.identity.tail_matches(tail) {
-            let text = if tail.trim().is_empty() {
-                format!("{} is released by its tail, the last four of its serial or name: {}", self.identity.path.display(), self.tail())
+        if !self.identity.tail_matches(release.tail) {
+            let typed = release.tail.trim();
+            let name = self.identity.path.display();
+            let text = if typed.is_empty() {
+                format!("{name} is released by its tail, the last four of its serial or name: {}", self.tail())
             } else {
-                format!("\"{}\" is not the tail of {}: look at the drive again", tail.trim(), self.identity.path.display())
+                format!("\"{typed}\" is not the tail of {name}: look at the drive again")
             };
-            return Err(Refusal::new(if tail.trim().is_empty() { "no-tail" } else { "wrong-tail" }, text));
+            return Err(Refusal::new(if typed.is_empty() { "no-tail" } else { "wrong-tail" }, text));
         }
-        self.open()
+        self.open(release)
     }
 
-    fn open(self) -> Result<Target, Refusal> {
-        let path = self.identity.path.clone();
-        let created = matches!(self.kind, Kind::NewFile);
+    fn changed(&self, what: impl std::fmt::Display) -> Refusal {
+        Refusal::new("target-changed", format!("{} is not what was shown: {what}; look at it again", self.identity.path.display()))
+    }
+
+    fn open(self, release: &Release) -> Result<Target, Refusal> {
+        let path = self.path.clone();
+        let shown = self.identity.path.clone();
         let denied = |error: std::io::Error| match error.raw_os_error() {
-            Some(libc::EBUSY) => Refusal::new("target-held", format!("{} is in use: the system does not let it go", path.display())),
+            Some(libc::EBUSY) => Refusal::new("target-held", format!("{} is in use: the system does not let it go", shown.display())),
             Some(libc::EROFS | libc::EACCES | libc::EPERM) => {
-                Refusal::new("target-read-only", format!("{} cannot be opened for writing: {error}", path.display()))
+                let text = format!("{} cannot be opened for writing: {error}; run as root, or as a user who may write there", shown.display());
+                Refusal::new("target-read-only", text)
             }
-            _ => Refusal::new("target-unusable", format!("{} cannot be opened for writing: {error}", path.display())),
+            Some(libc::ELOOP) => {
+                Refusal::new("target-changed", format!("{} has become a link since it was shown: look at it again", shown.display()))
+            }
+            _ => Refusal::new("target-unusable", format!("{} cannot be opened for writing: {error}", shown.display())),
         };
-        if created {
-            create(&path, self.geometry.size_bytes).map_err(denied)?;
-        }
-        let medium: Arc<dyn WriteMedium> = match self.kind {
+        let (medium, file): (Arc<dyn WriteMedium>, File) = match &self.kind {
             Kind::Block(found) => {
-                let device = BlockDevice::open_for_writing(&found).map_err(denied)?;
-                claim(device.file(), &path)?;
-                Arc::new(device)
+                let found = Found { identity: Identity { path: path.clone(), ..found.identity.clone() }, ..(**found).clone() };
+                let mut device = BlockDevice::open_for_writing(&found).map_err(denied)?;
+                if let Some(what) = device.differs(found.numbers) {
+                    return Err(self.changed(what));
+                }
+                // The drive is asked again who it is, now that nobody can put another one in its place unnoticed.
+                self.sysfs.ask_again();
+                let now = self.sysfs.drive_at(&path).ok_or_else(|| self.changed("it is not there any more"))?;
+                device.call(Identity { path: shown.clone(), ..now.identity });
+                let file = device.file().try_clone().map_err(denied)?;
+                (Arc::new(device), file)
             }
             Kind::File | Kind::NewFile => {
-                let sectors = self.geometry;
-                let file = RawFile::open_for_writing(&path).map_err(denied)?;
-                claim(file.file(), &path)?;
-                Arc::new(file.with_sectors(sectors.logical_sector, sectors.physical_sector))
+                let file = if self.is_new() { RawFile::create(&path, self.geometry.size_bytes) } else { RawFile::open_for_writing(&path) };
+                let file = file.map_err(denied)?.with_sectors(self.geometry.logical_sector, self.geometry.physical_sector);
+                let file = file.called(self.identity.clone());
+                let plain = file.file().try_clone().map_err(denied)?;
+                (Arc::new(file), plain)
             }
             Kind::Simulated(clock) => {
-                let drive = SimDrive::open_for_writing(&path, clock).map_err(denied)?;
-                claim(drive.file(), &path)?;
-                Arc::new(drive)
+                let drive = SimDrive::open_for_writing(&path, clock.clone()).map_err(denied)?.shown_at(&shown);
+                let plain = drive.file().try_clone().map_err(denied)?;
+                (Arc::new(drive), plain)
             }
         };
-        if medium.geometry().size_bytes != self.geometry.size_bytes {
-            return Err(Refusal::new("target-changed", format!("{} has another size than a moment ago: look at it again", path.display())));
+        // A target that was made here and is refused after all goes again.
+        let made = self.is_new().then_some(&path);
+        let target = self.claimed(medium, &file, release);
+        if let (Err(_), Some(path)) = (&target, made) {
+            let _ = std::fs::remove_file(path);
         }
-        Ok(Target { medium })
+        target
     }
-}
 
-fn create(path: &Path, size: u64) -> std::io::Result<()> {
-    let file = OpenOptions::new().write(true).create_new(true).open(path)?;
-    if let Err(error) = file.set_len(size) {
-        let _ = fs::remove_file(path);
-        return Err(error);
+    /// Claims what is open, and compares it with what was shown.
+    fn claimed(&self, medium: Arc<dyn WriteMedium>, file: &File, release: &Release) -> Result<Target, Refusal> {
+        let name = self.identity.path.display();
+        let taken = || Refusal::new("target-claimed", format!("{name} is the target of another run of this program, or read by one, right now"));
+        lock(file).then_some(()).ok_or_else(taken)?;
+        let ground = Ground::of_open(file, &self.sysfs);
+        let claim = Claim::take(&ground, true).map_err(|error| Refusal::new("no-claim", format!("{name} cannot be claimed for this run: {error}")))?;
+        let claim = claim.ok_or_else(taken)?;
+        if self.sysfs.is_system(&ground) {
+            return Err(self.changed("the system this machine runs from lies there"));
+        }
+        if let Some(refusal) = self.common_ground(&ground, release.source) {
+            return Err(refusal);
+        }
+        let users = self.sysfs.users(&ground).into_iter().chain(self.sysfs.writers(&ground));
+        if let Some(used) = users.into_iter().find(|used| !self.is_new() || !matches!(used, Use::Mounted(_))) {
+            return Err(self.in_use(&used));
+        }
+        if medium.geometry().size_bytes != self.geometry.size_bytes {
+            return Err(self.changed("it has another size than a moment ago"));
+        }
+        if let Some(witness) = &self.witness {
+            witness.holds_still(&*medium).map_err(|what| self.changed(what))?;
+        }
+        let target = Target { standing: medium.standing(), medium, path: self.path.clone(), claim: Some(Arc::new(claim)) };
+        if !self.is_new() {
+            let veiled = !ground.veils.is_empty() || !release.source.ground().veils.is_empty();
+            tripwire::lay(&target, release, veiled).map_err(|refusal| Refusal { text: format!("{name}: {}", refusal.text), ..refusal })?;
+        }
+        Ok(target)
     }
-    file.sync_all()
 }
 
 /// Takes the drive for this run alone; the claim ends with the process, however it ends.
-fn claim(file: &File, path: &Path) -> Result<(), Refusal> {
-    // A program that is just being started by another thread holds what this one has open for a moment.
-    let claimed = (0..CLAIMS).any(|turn| {
-        std::thread::sleep(if turn == 0 { Duration::ZERO } else { CLAIM_AGAIN });
+fn lock(file: &File) -> bool {
+    (0..TRIES).any(|turn| {
+        std::thread::sleep(if turn == 0 { Duration::ZERO } else { AGAIN });
         rustix::fs::flock(file, FlockOperation::NonBlockingLockExclusive).is_ok()
-    });
-    let taken = || Refusal::new("target-claimed", format!("{} is the target of another run of this program right now", path.display()));
-    claimed.then_some(()).ok_or_else(taken)
+    })
 }
-
-/// A claim is tried so many times, and so long after the last time.
-const CLAIMS: u32 = 20;
-const CLAIM_AGAIN: Duration = Duration::from_millis(25);
 
 /// A drive that may be written to. It exists only after [`Candidate::release`].
 #[derive(Clone)]
 pub struct Target {
     medium: Arc<dyn WriteMedium>,
+    path: PathBuf,
+    standing: Standing,
+    #[expect(dead_code, reason = "held as long as the target")]
+    claim: Option<Arc<Claim>>,
 }
 
 impl Target {
     /// A target over something that is no drive anybody could lose: memory, for tests of engines.
     #[cfg(feature = "rehearse")]
     pub fn rehearse(medium: Arc<dyn WriteMedium>) -> Self {
-        Self { medium }
+        Self { standing: medium.standing(), path: PathBuf::new(), medium, claim: None }
     }
 }
 
 impl Target {
+    /// Whether what was written to is still what has the target's name: a file that was unlinked, a medium that was
+    /// changed, hold the copy, but nobody will find it there.
+    ///
+    /// # Errors
+    /// What became of it, in words.
+    pub fn is_still_there(&self) -> Result<(), String> {
+        if self.path.as_os_str().is_empty() {
+            return Ok(());
+        }
+        let now = self.medium.standing();
+        if now.sequence != self.standing.sequence {
+            return Err("the medium in it was changed".into());
+        }
+        let meta = std::fs::symlink_metadata(&self.path).map_err(|_| "its name is gone".to_string())?;
+        // A simulated drive is named by its description, not by the file that holds its bytes.
+        if meta.is_file() && self.medium.clock().is_none() && Some((meta.dev(), meta.ino())) != self.standing.node {
+            return Err("another file has its name now".into());
+        }
+        if meta.file_type().is_symlink() {
+            return Err("its name is a link now".into());
+        }
+        Ok(())
+    }
+
     /// The same drive for reading, for whoever must not write.
     pub fn as_source(&self) -> Source {
         Source::detached(Arc::new(Reading(self.medium.clone())))
@@ -244,6 +360,9 @@ impl Medium for Reading {
     }
     fn present(&self) -> bool {
         self.0.present()
+    }
+    fn standing(&self) -> Standing {
+        self.0.standing()
     }
     fn clock(&self) -> Option<Arc<dyn Clock>> {
         self.0.clock()

@@ -1,52 +1,14 @@
 //! What may become a target and what may not, on files and loop devices.
 
-use badger_drive::{Source, Workshop};
+mod support;
+
+use badger_drive::{Release, Workshop};
 use rstest::rstest;
 use std::fs::{self, File};
 use std::os::unix::fs::{PermissionsExt, symlink};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::Command;
-use tempfile::TempDir;
-
-struct Loop(PathBuf);
-
-impl Loop {
-    fn over(file: &Path, more: &[&str]) -> Self {
-        // Two tests may be given the same free device; one of them tries again.
-        for _ in 0..20 {
-            let out = Command::new("losetup").args(["-f", "--show"]).args(more).arg(file).output().unwrap();
-            if out.status.success() {
-                return Self(PathBuf::from(String::from_utf8(out.stdout).unwrap().trim()));
-            }
-            std::thread::sleep(std::time::Duration::from_millis(50));
-        }
-        panic!("no loop device over {}", file.display())
-    }
-}
-
-impl Drop for Loop {
-    fn drop(&mut self) {
-        let _ = Command::new("losetup").arg("-d").arg(&self.0).status();
-    }
-}
-
-fn file(dir: &TempDir, name: &str, mib: u64) -> PathBuf {
-    let path = dir.path().join(name);
-    File::create(&path).unwrap().set_len(mib << 20).unwrap();
-    path
-}
-
-fn refused(source: &Source, target: &Path, tail: &str) -> &'static str {
-    let needed = source.geometry().size_bytes;
-    match Workshop::default().candidate(target, None, 512) {
-        Err(refusal) => refusal.code,
-        Ok(candidate) => candidate.release(source, needed, tail).err().map_or("released", |refusal| refusal.code),
-    }
-}
-
-fn source(path: &Path) -> Source {
-    Workshop::default().source(path).unwrap()
-}
+use support::{Loop, file, refused, source};
 
 #[test]
 fn only_the_tail_releases() {
@@ -122,7 +84,7 @@ fn a_claimed_target_is_refused_until_it_is_let_go() {
     let dir = tempfile::tempdir().unwrap();
     let from = source(&file(&dir, "weir.img", 1));
     let to = file(&dir, "slate.img", 1);
-    let held = Workshop::default().candidate(&to, None, 512).unwrap().release(&from, 0, "late").unwrap();
+    let held = Workshop::default().candidate(&to, None, 512).unwrap().release(&Release::new(&from, 0, "late")).unwrap();
     assert_eq!(refused(&from, &to, "late"), "target-claimed");
     drop(held);
     // A child that another test starts at this very moment shares the claim until it runs its own program.
@@ -157,10 +119,10 @@ fn a_new_file_comes_into_being_only_at_the_release() {
     let to = dir.path().join("fresh.img");
     let workshop = Workshop::default();
     let candidate = |size| workshop.candidate(&to, Some(size), 512);
-    assert_eq!(candidate(4 << 20).unwrap().release(&from, 4 << 20, "wrong").err().unwrap().code, "wrong-tail");
-    assert_eq!(candidate(3 << 20).unwrap().release(&from, 4 << 20, "resh").err().unwrap().code, "target-too-small");
+    assert_eq!(candidate(4 << 20).unwrap().release(&Release::new(&from, 4 << 20, "wrong")).err().unwrap().code, "wrong-tail");
+    assert_eq!(candidate(3 << 20).unwrap().release(&Release::new(&from, 4 << 20, "resh")).err().unwrap().code, "target-too-small");
     assert!(!to.exists());
-    drop(candidate(4 << 20).unwrap().release(&from, 4 << 20, "resh").unwrap());
+    drop(candidate(4 << 20).unwrap().release(&Release::new(&from, 4 << 20, "resh")).unwrap());
     assert_eq!(fs::metadata(&to).unwrap().len(), 4 << 20);
     assert!(candidate(4 << 20).is_ok());
     assert_eq!(candidate(5 << 20).err().unwrap().code, "new-size-differs");
@@ -202,7 +164,7 @@ fn a_disk_that_a_recorded_machine_uses_is_refused(#[case] file_name: &str, #[cas
     let workshop = Workshop { sysfs: Sysfs::at(&root), ..Workshop::default() };
     let candidate = workshop.candidate(&looped.0, None, 512).unwrap();
     let tail = candidate.tail();
-    assert_eq!(candidate.release(&from, 0, &tail).err().map_or("released", |refusal| refusal.code), code);
+    assert_eq!(candidate.release(&Release::new(&from, 0, &tail)).err().map_or("released", |refusal| refusal.code), code);
 }
 
 #[test]
@@ -232,7 +194,7 @@ fn a_partition_beside_the_systems_own_is_refused() {
     fs::write(root.join("proc/self/mountinfo"), "22 1 8:2 / / rw - ext4 /dev/sda2 rw").unwrap();
     let candidate = Workshop { sysfs: Sysfs::at(&root), ..Workshop::default() }.candidate(&looped.0, None, 512).unwrap();
     let tail = candidate.tail();
-    assert_eq!(candidate.release(&from, 0, &tail).err().unwrap().code, "system-drive");
+    assert_eq!(candidate.release(&Release::new(&from, 0, &tail)).err().unwrap().code, "system-drive");
 }
 
 #[test]
@@ -249,5 +211,7 @@ fn a_file_that_is_mounted_by_another_way_is_refused() {
     let codes = (refused(&from, &disk, "disk"), refused(&from, &other.0, &tail));
     assert!(Command::new("umount").arg(&place).status().unwrap().success());
     assert_eq!(codes, ("target-mounted", "target-mounted"));
+    assert_eq!(refused(&from, &other.0, &tail), "target-held");
+    drop(mounted);
     assert_eq!(refused(&from, &other.0, &tail), "released");
 }

@@ -2,7 +2,7 @@
 
 use badger_drive::clock::{Clock, SimClock};
 use badger_drive::sim::SimDrive;
-use badger_drive::{Medium, ReadError, Workshop, WriteError};
+use badger_drive::{Medium, ReadError, Release, Workshop, WriteError};
 use rstest::rstest;
 use std::fs;
 use std::path::PathBuf;
@@ -126,7 +126,7 @@ fn writes_fail_where_they_should() {
     let workshop = Workshop::default();
     let other = drive("");
     let source = workshop.source(&other.path).unwrap();
-    let target = workshop.candidate(&bench.path, None, 512).unwrap().release(&source, 0, "beef").unwrap();
+    let target = workshop.candidate(&bench.path, None, 512).unwrap().release(&Release::new(&source, 0, "beef")).unwrap();
     target.write_at(0, &[1; 512]).unwrap();
     assert!(matches!(target.write_at(499 * 512, &[1; 1024]), Err(WriteError::Failed { offset, .. }) if offset == 500 * 512));
     assert!(target.write_zero(507 * 512, 512).is_err());

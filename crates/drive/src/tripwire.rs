@@ -1,0 +1,109 @@
+//! The last look before the first write: a random mark on the target that must not show on the source.
+//!
+//! Layers that hide what is below them (FUSE, overlays, the network) can make one drive look like two. A stretch that
+//! the run overwrites anyway gets a mark, flushed; where the source shows it, both are the same storage. The old bytes
+//! go back at once, whatever was seen.
+
+use crate::buffer::{Buffer, is_zero};
+use crate::target::{Refusal, Release, Target};
+use std::hash::{BuildHasher, Hasher, RandomState};
+
+/// Bytes of the mark.
+const MARK: u64 = 4096;
+/// So many places are tried.
+const PLACES: usize = 12;
+
+/// Stretches of the mark's length that are overwritten anyway, those that hold nothing first.
+fn places(target: &Target, overwritten: &[(u64, u64)]) -> Vec<(u64, Buffer)> {
+    let mut out = Vec::new();
+    let whole = |(start, len): &(u64, u64)| {
+        let first = start.next_multiple_of(MARK);
+        (first, (start + len).saturating_sub(first) / MARK)
+    };
+    for (first, count) in overwritten.iter().map(whole).filter(|(_, count)| *count > 0) {
+        for share in [0, count / 2, count - 1] {
+            let at = first + share * MARK;
+            if out.len() < PLACES && out.iter().all(|(other, _)| *other != at) {
+                let mut held = Buffer::new(MARK as usize);
+                if target.read_at(at, &mut held).is_ok() {
+                    out.push((at, held));
+                }
+            }
+        }
+    }
+    out.sort_by_key(|(_, held)| !is_zero(held));
+    out
+}
+
+fn mark() -> Buffer {
+    let mut mark = Buffer::new(MARK as usize);
+    for (at, piece) in mark.chunks_mut(8).enumerate() {
+        // The standard library seeds this from the system's randomness.
+        let mut hasher = RandomState::new().build_hasher();
+        hasher.write_usize(at);
+        piece.copy_from_slice(&hasher.finish().to_le_bytes());
+    }
+    mark
+}
+
+/// Whether the source shows the mark at a place; `None` where it cannot be read there.
+fn shows(release: &Release, at: i128, mark: &[u8]) -> Option<bool> {
+    let size = release.source.geometry().size_bytes;
+    let at = u64::try_from(at).ok().filter(|at| at.checked_add(MARK).is_some_and(|end| end <= size))?;
+    // Read in whole pages, so that it comes from the medium and not from memory.
+    let first = at / MARK * MARK;
+    let mut pages = Buffer::new(((at + MARK).next_multiple_of(MARK).min(size) - first) as usize);
+    release.source.read_at(first, &mut pages).ok()?;
+    let from = (at - first) as usize;
+    Some(pages[from..from + MARK as usize] == *mark)
+}
+
+/// Lays the trip-wire and takes it up again.
+///
+/// # Errors
+/// A refusal where source and target are the same storage, where that cannot be told although a layer hides what is
+/// below, or where the old bytes could not be put back.
+pub fn lay(target: &Target, release: &Release, veiled: bool) -> Result<(), Refusal> {
+    let mut shifts: Vec<i128> = [0].into_iter().chain(release.shifts.iter().copied()).collect();
+    shifts.sort_by_key(|shift| shift.abs());
+    shifts.dedup();
+    let mut told = false;
+    for (at, held) in places(target, release.overwritten) {
+        if shifts.is_empty() {
+            break;
+        }
+        let mark = mark();
+        // A place that takes no write is no place for a mark; the run will say what is wrong with it.
+        if target.write_at(at, &mark).and_then(|()| target.flush()).is_err() {
+            let _ = put_back(target, at, &held);
+            continue;
+        }
+        let mut same = false;
+        shifts.retain(|shift| match shows(release, i128::from(at) + shift, &mark) {
+            Some(seen) => {
+                same |= seen;
+                told |= *shift == 0;
+                false
+            }
+            None => true,
+        });
+        put_back(target, at, &held)?;
+        if same {
+            let text = "what is written there shows on the source: they are the same storage, reached by two ways; nothing was changed, choose another target";
+            return Err(Refusal::new("same-storage", text));
+        }
+    }
+    if veiled && !told && !release.overwritten.is_empty() {
+        let text = "a layer hides what is below, and whether it is the source could not be told; choose another target";
+        return Err(Refusal::new("not-told-apart", text));
+    }
+    Ok(())
+}
+
+fn put_back(target: &Target, at: u64, held: &[u8]) -> Result<(), Refusal> {
+    let back = if is_zero(held) { target.write_zero(at, MARK) } else { target.write_at(at, held) };
+    back.and_then(|()| target.flush()).map_err(|error| {
+        let text = format!("{MARK} bytes at {at} were written for a last check and could not be put back: {error}");
+        Refusal::new("target-unusable", text)
+    })
+}

@@ -1,0 +1,105 @@
+//! Whether a drive is still the one that was shown, or that an unfinished run read: asked of the open drive itself.
+
+use crate::medium::{Geometry, Medium};
+use crate::sounding::Sounding;
+use serde::{Deserialize, Serialize};
+
+/// What the system says of an open drive, as long as it is attached or the file is there.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Standing {
+    /// The number the kernel gave this medium when it appeared.
+    pub sequence: Option<u64>,
+    /// Sectors of 512 bytes written to it since then, by anybody.
+    pub written: Option<u64>,
+    /// Device and inode of the file, or of the file under it.
+    pub node: Option<(u64, u64)>,
+    /// When that file was written to last: seconds and nanoseconds since 1970.
+    pub changed: Option<(i64, i64)>,
+}
+
+/// Everything by which a drive is known again.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Witness {
+    /// What it says it is.
+    pub model: String,
+    /// Its serial.
+    pub serial: String,
+    /// Bytes.
+    pub size_bytes: u64,
+    /// Bytes of a logical sector.
+    pub sector: u32,
+    /// What the system said of it.
+    pub standing: Standing,
+    /// Since when the system counts; sequences and counts mean nothing under another start of it.
+    pub boot: String,
+    /// What it held.
+    pub sounding: Sounding,
+}
+
+fn boot() -> String {
+    std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default().trim().to_string()
+}
+
+impl Witness {
+    /// Looks at an open drive; `more` are bytes whose places are looked at besides.
+    pub fn of(drive: &dyn Medium, more: &[u64]) -> Self {
+        let (identity, Geometry { size_bytes, logical_sector, .. }) = (drive.identity(), drive.geometry());
+        Self {
+            model: identity.model.clone(),
+            serial: identity.serial.clone(),
+            size_bytes,
+            sector: logical_sector,
+            standing: drive.standing(),
+            boot: boot(),
+            sounding: Sounding::take(drive, more),
+        }
+    }
+
+    /// Compares with the open drive as it is now. How many places were compared.
+    ///
+    /// # Errors
+    /// What differs, in words.
+    pub fn holds(&self, drive: &dyn Medium) -> Result<usize, String> {
+        let (identity, geometry, now) = (drive.identity(), drive.geometry(), drive.standing());
+        if (&identity.model, &identity.serial) != (&self.model, &self.serial) {
+            return Err(format!("it is {} {}, not {} {}", identity.model, identity.serial, self.model, self.serial));
+        }
+        if (geometry.size_bytes, geometry.logical_sector) != (self.size_bytes, self.sector) {
+            return Err(format!(
+                "it has {} bytes in sectors of {}, not {} in sectors of {}",
+                geometry.size_bytes, geometry.logical_sector, self.size_bytes, self.sector
+            ));
+        }
+        let then = &self.standing;
+        let same_boot = self.boot == boot();
+        let differs = |then: Option<(u64, u64)>, now: Option<(u64, u64)>| match (then, now) {
+            (Some(then), Some(now)) => then.1 != now.1 || same_boot && then.0 != now.0,
+            (then, now) => then.is_some() != now.is_some(),
+        };
+        if differs(then.node, now.node) {
+            return Err("another file has come into its place".into());
+        }
+        if then.changed != now.changed {
+            return Err("the file was written to since".into());
+        }
+        if same_boot && then.sequence.is_some() && then.sequence == now.sequence && then.written != now.written {
+            return Err("something was written to it since".into());
+        }
+        let (compared, differ) = self.sounding.compare(drive);
+        match differ.first() {
+            Some(at) => Err(format!("it holds other bytes in {} of {compared} places, the first at byte {at}", differ.len())),
+            None => Ok(compared),
+        }
+    }
+
+    /// The same for a drive that must not even have been taken out since.
+    ///
+    /// # Errors
+    /// What differs, in words.
+    pub fn holds_still(&self, drive: &dyn Medium) -> Result<usize, String> {
+        if drive.standing().sequence != self.standing.sequence {
+            return Err("the medium was changed".into());
+        }
+        self.holds(drive)
+    }
+}
