@@ -5,13 +5,15 @@ use crate::rates::Rates;
 use crate::ribbon::Ribbon;
 use crate::sheet::{DriveFacts, SheetData};
 use badger_drive::clock::Clock;
-use badger_drive::{Candidate, Refusal, Source, Workshop};
+use badger_drive::ground::Ground;
+use badger_drive::{Candidate, Refusal, Release, Source, Standing, Witness, Workshop};
 use badger_layout::fit::{self, Part};
 use badger_layout::plan::{self, Ids, InUse, Patch, Rest, Side, Sparing};
 use badger_layout::{Plan, Rules};
 use badger_transfer::hazard::{self, Looked};
-use badger_transfer::journal::{Journal, Past};
-use badger_transfer::references::{self, Reference};
+use badger_transfer::journal::{Journal, Past, Unfinished};
+use badger_transfer::references::{self, Carrier, Reference};
+use badger_transfer::resume;
 use badger_transfer::run::{self, Run};
 use badger_transfer::volumes::{self, Surveyed};
 use badger_transfer::{Control, Event, Hazard, Image, Observer, Phase, Report};
@@ -89,8 +91,12 @@ pub struct Prepared {
     pub parts: Vec<Part>,
     /// What names a partition somewhere, and what becomes of it.
     pub references: Vec<Reference>,
+    /// How the source looked when it was shown.
+    pub witness: Witness,
     /// Hazards of the pair, whatever the plan.
     standing: Vec<Hazard>,
+    /// The journal of the unfinished run.
+    begun: Option<Unfinished>,
 }
 
 /// The rest of the target where nothing is said of it.
@@ -106,8 +112,8 @@ impl Prepared {
             fitted(&self.source, &self.looked, &self.parts, &self.surveyed, (&self.plan.source, &self.plan.target), &self.order, rules)?;
         self.plan = plan;
         self.order.fit = Some(rules.clone());
-        self.references = references::find(&self.looked.table, &self.surveyed, &self.plan);
-        self.hazards = hazards(&self.standing, &self.looked, &self.plan, whole);
+        self.references = named(&self.source, &self.looked, &self.surveyed, &self.plan);
+        self.hazards = hazards(&self.standing, &self.looked, &self.plan, &self.references, whole);
         Ok(())
     }
 
@@ -151,6 +157,14 @@ impl Bench {
         Ledger::open(&self.ledger)
     }
 
+    /// Opens the ledger only to read it; `None` where there is none yet.
+    ///
+    /// # Errors
+    /// See [`ledger::Error`].
+    pub fn read_ledger(&self) -> Result<Option<Ledger>, ledger::Error> {
+        Ledger::read(&self.ledger)
+    }
+
     /// Looks at both drives and makes the plan. Nothing is written, nothing is created.
     ///
     /// # Errors
@@ -160,6 +174,8 @@ impl Bench {
         let geometry = source.geometry();
         let candidate = self.workshop.candidate(&order.target, order.new_size, geometry.logical_sector)?;
         let needed = if order.fit.is_some() { 0 } else { geometry.size_bytes };
+        let witness = Witness::of(&*source, &[]);
+        self.own_files_lie_elsewhere(&source, &candidate)?;
         if let Some(stop) = candidate.stops(&source, needed).into_iter().next() {
             return Err(stop);
         }
@@ -182,10 +198,9 @@ impl Bench {
                 fitted.0
             }
         };
-        let past = Journal::peek(&ledger::journals_beside(&self.ledger), &here.key, &there.key)
-            .map_err(|error| Refusal::new("journal", format!("the journal of the unfinished run: {error}")))?;
         let mut unfinished = None;
-        if let Some((begun, job, past)) = past.filter(|_| !order.restart) {
+        let past = if order.restart { None } else { self.begun(&source, &candidate, &here.key, &there.key)? };
+        if let Some(Unfinished { plan: begun, job, past, .. }) = past.clone() {
             let spared = |plan: &Plan| plan.sparing.as_ref().map(|sparing| sparing.rest);
             let rest = if order.fit.is_some() { spared(&plan) } else { order.used };
             if begun.source != plan.source || begun.target != plan.target || begun.ids != plan.ids || begun.fit != plan.fit || spared(&begun) != rest
@@ -201,10 +216,61 @@ impl Bench {
             plan.spare(&needed, Sparing { volumes: spared, rest });
             whole = hazard::of_whole_volumes(&surveyed);
         }
-        let standing = hazard::of_pair(&self.workshop, &source, &looked, &candidate, order.ids);
-        let hazards = hazards(&standing, &looked, &plan, whole);
-        let references = if order.fit.is_some() { references::find(&looked.table, &surveyed, &plan) } else { Vec::new() };
-        Ok(Prepared { order: order.clone(), source, looked, candidate, plan, hazards, unfinished, surveyed, parts, references, standing })
+        let mut standing = hazard::of_pair(&self.workshop, &source, &looked, &candidate, order.ids);
+        let (key, continued) = (candidate.key(), unfinished.as_ref().map(|(_, job)| *job));
+        standing.extend(self.unfinished_copy(&key).filter(|(job, _)| Some(*job) != continued).map(|(_, hazard)| hazard));
+        let references = named(&source, &looked, &surveyed, &plan);
+        let hazards = hazards(&standing, &looked, &plan, &references, whole);
+        let order = order.clone();
+        Ok(Prepared { order, source, looked, candidate, plan, hazards, unfinished, surveyed, parts, references, witness, standing, begun: past })
+    }
+
+    /// Neither the ledger nor the journals may lie on what is read or written.
+    fn own_files_lie_elsewhere(&self, source: &Source, candidate: &Candidate) -> Result<(), Refusal> {
+        let journals = ledger::journals_beside(&self.ledger);
+        let mut own = vec![self.ledger.clone(), journals.clone()];
+        own.extend(std::fs::read_dir(&journals).into_iter().flatten().flatten().map(|entry| entry.path()));
+        for path in own {
+            // What is not there yet will lie in the nearest directory that is.
+            let Some(there) = path.ancestors().find(|path| path.exists()) else { continue };
+            let ground = Ground::of(there, &self.workshop.sysfs);
+            for (side, other) in [("source", source.ground()), ("target", candidate.ground())] {
+                // Many files lie in one directory; only what is one of ours, or carries it, counts.
+                if ground.touches(other) {
+                    let text = format!("the ledger's {} lies on the {side}: take another ledger with --ledger", path.display());
+                    return Err(Refusal::new(if side == "source" { "ledger-on-source" } else { "ledger-on-target" }, text));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The unfinished run between two drives that fits them, if any.
+    fn begun(&self, source: &Source, candidate: &Candidate, here: &str, there: &str) -> Result<Option<Unfinished>, Refusal> {
+        let all = Journal::peek(&ledger::journals_beside(&self.ledger), here, there)
+            .map_err(|error| Refusal::new("journal", format!("the journal of the unfinished run: {error}")))?;
+        if all.is_empty() {
+            return Ok(None);
+        }
+        let target = if candidate.is_new() { None } else { Some(self.workshop.source(&candidate.identity().path)?) };
+        let mut refusal = None;
+        for one in all {
+            match resume::fits(&one, source, target.as_ref()) {
+                Ok(()) => return Ok(Some(one)),
+                Err(why) => _ = refusal.get_or_insert(why),
+            }
+        }
+        refusal.map_or(Ok(None), Err)
+    }
+
+    /// The job of which a drive holds an unfinished copy by the ledger, and what is to be known of that.
+    pub fn unfinished_copy(&self, target_key: &str) -> Option<(i64, Hazard)> {
+        let row = self.read_ledger().ok()??.last_job_of(target_key).ok()??;
+        let unfinished = row.target_key == target_key && row.started.is_some() && row.outcome.as_deref().is_none_or(|word| word == "interrupted");
+        unfinished.then(|| {
+            let text = format!("it holds an unfinished copy of job {}: give the same two drives to go on with it, or all that was copied is lost", row.id);
+            (row.id, Hazard { level: badger_transfer::Level::Mind, code: "unfinished-copy", text })
+        })
     }
 
     /// Releases the target by its tail and runs the plan to its end.
@@ -212,7 +278,14 @@ impl Bench {
     /// # Errors
     /// A refusal; then nothing was written.
     pub fn run(&self, prepared: Prepared, tail: &str, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
-        let Prepared { order, source, looked, candidate, plan: asked, surveyed, .. } = prepared;
+        let Prepared { order, source, looked, candidate, plan: asked, surveyed, witness, references, begun, .. } = prepared;
+        // Kept until the run is over: nobody may write to what is read.
+        let _claim = source.claim()?;
+        let changed = |what| {
+            let text = format!("the source is not what was shown: {what}; look at it again");
+            Refusal::new("source-changed", text)
+        };
+        witness.holds_still(&*source).map_err(changed)?;
         let mut plan = asked.clone();
         if !plan.recasts.is_empty() {
             observer.event(&Event::Phase { phase: Phase::Shape, total: 0, done: 0 });
@@ -226,9 +299,12 @@ impl Bench {
         let ledger = self.open_ledger().map_err(|error| ledger_refusal(&error))?;
         let source_facts = DriveFacts::new(source.identity(), source.geometry(), Ribbon::of(&looked, source.geometry().size_bytes));
         let target_facts = DriveFacts::new(candidate.identity(), candidate.geometry(), Ribbon::planned(&plan, &source_facts.ribbon));
-        let target = candidate.release(&source, plan.reach(), tail)?;
+        let shifts = shifts(&looked, &self.workshop, &candidate);
+        let overwritten: Vec<(u64, u64)> = plan.stretches();
+        let release = Release { source: &source, needed: plan.reach(), tail, overwritten: &overwritten, shifts: &shifts };
+        let target = candidate.release(&release)?;
         let clock: Arc<dyn Clock> = source.clock().or_else(|| target.clock()).unwrap_or_else(|| self.workshop.clock.clone());
-        let journal = self.journal(&ledger, &order, plan)?;
+        let journal = self.journal(&ledger, &order, plan, begun, (&witness, &target.standing()))?;
         let job = journal.job;
         let noted = ledger.seen(source.identity(), source.geometry()).and_then(|_| ledger.seen(target.identity(), target.geometry()));
         let run_id = noted.and_then(|_| ledger.begin_run(job)).map_err(|error| ledger_refusal(&error))?;
@@ -240,7 +316,7 @@ impl Bench {
         let record = Record { rates: Rates::new(plan.size()), phase: None, ledger, run: run_id, sector: u64::from(plan.source.sector), noted: 0 };
         let recorder = Recorder { record: Mutex::new(record), outer: observer };
         let started = ledger::now();
-        let mut report = run::start(Run { source, image, target, journal, control, observer: &recorder, clock, again: order.again })?;
+        let mut report = run::start(Run { source, image, target, journal, control, observer: &recorder, clock, references: &references, again: order.again })?;
         let Record { rates, mut ledger, .. } = recorder.record.into_inner().expect("recorder lock");
         let row = ledger.job(job).ok().flatten();
         let sheet = SheetData {
@@ -265,23 +341,70 @@ impl Bench {
     }
 
     /// The journal to go on with, or a new one with a new job.
-    fn journal(&self, ledger: &Ledger, order: &Order, plan: Plan) -> Result<Journal, Refusal> {
+    fn journal(
+        &self,
+        ledger: &Ledger,
+        order: &Order,
+        plan: Plan,
+        begun: Option<Unfinished>,
+        (source, target): (&Witness, &Standing),
+    ) -> Result<Journal, Refusal> {
         let failed = |error: std::io::Error| Refusal::new("journal", format!("the journal of the run cannot be written: {error}"));
         let dir = ledger.journals();
-        if !order.restart
-            && let Some(journal) = Journal::find(&dir, &plan.source.key, &plan.target.key).map_err(failed)?
+        if let Some(begun) = &begun
+            && let Some(journal) = Journal::open(&dir, begun).map_err(failed)?
             && journal.plan == plan
         {
             return Ok(journal);
         }
+        if begun.is_some() {
+            return Err(Refusal::new("run-differs", "the unfinished run was gone on with by another program meanwhile: look at both drives again"));
+        }
         let job = ledger.new_job(&order.ticket, &order.customer, &order.technician, &plan.source.key, &plan.target.key);
-        Journal::begin(&dir, plan, job.map_err(|error| ledger_refusal(&error))?).map_err(failed)
+        Journal::begin(&dir, plan, job.map_err(|error| ledger_refusal(&error))?, source, target).map_err(failed)
     }
 }
 
+/// How far the same bytes would lie further on the source than on the target, were one a partition of the other.
+fn shifts(looked: &Looked, workshop: &Workshop, candidate: &Candidate) -> Vec<i128> {
+    let starts = |table: &badger_layout::Table| -> Vec<i128> {
+        table.data_partitions().iter().map(|partition| i128::from(table.place(partition).0)).filter(|start| *start > 0).collect()
+    };
+    let mut shifts = starts(&looked.table);
+    if let Ok(target) = workshop.source(&candidate.identity().path) {
+        shifts.extend(starts(&badger_layout::table::read(&*target)).into_iter().map(|start| -start));
+    }
+    // A hostile table names any number of them.
+    shifts.truncate(32);
+    shifts
+}
+
+/// What names partitions on the source, where the plan changes something of what could be named.
+fn named(source: &Source, looked: &Looked, surveyed: &[Surveyed], plan: &Plan) -> Vec<Reference> {
+    if plan.fit.is_none() && plan.ids == Ids::Keep {
+        return Vec::new();
+    }
+    if !surveyed.is_empty() {
+        let carriers: Vec<Carrier> = surveyed.iter().map(Carrier::from).collect();
+        return references::find(&looked.table, &carriers, plan);
+    }
+    let opened: Vec<_> = looked
+        .volumes
+        .iter()
+        .filter_map(|(number, volume)| {
+            let partition = looked.table.partitions.iter().find(|partition| partition.number == *number)?;
+            let (start, len) = looked.table.place(partition);
+            Some((*number, start, volume.kind, badger_fs::open(source, start, len).ok()))
+        })
+        .collect();
+    let carriers: Vec<Carrier> =
+        opened.iter().map(|(number, start, kind, fs)| Carrier { number: *number, start: *start, kind: *kind, fs: fs.as_deref() }).collect();
+    references::find(&looked.table, &carriers, plan)
+}
+
 /// All there is to know, the stops first.
-fn hazards(standing: &[Hazard], looked: &Looked, plan: &Plan, whole: Vec<Hazard>) -> Vec<Hazard> {
-    let mut all = [standing, &hazard::of_plan(looked, plan), &whole].concat();
+fn hazards(standing: &[Hazard], looked: &Looked, plan: &Plan, references: &[Reference], whole: Vec<Hazard>) -> Vec<Hazard> {
+    let mut all = [standing, &hazard::of_plan(looked, plan, references), &whole].concat();
     all.sort_by_key(|hazard| hazard.level);
     all
 }

@@ -5,7 +5,7 @@
 use badger_drive::discover::Found;
 use badger_drive::{Geometry, Identity};
 use badger_transfer::Report;
-use rusqlite::{Connection, OptionalExtension, Row, params};
+use rusqlite::{Connection, OptionalExtension, Row, params, OpenFlags};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -194,6 +194,22 @@ impl Ledger {
         change.pragma_update(None, "user_version", known).map_err(wrap)?;
         change.commit().map_err(wrap)?;
         Ok(Self { db, path: path.to_path_buf() })
+    }
+
+    /// Opens a ledger without being able to write to it; `None` where there is none, or one of another version that has to
+    /// be opened for writing first.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn read(path: &Path) -> Result<Option<Self>, Error> {
+        if !path.exists() {
+            return Ok(None);
+        }
+        let wrap = |error| Error::Sqlite { path: path.to_path_buf(), error };
+        let db = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX).map_err(wrap)?;
+        db.busy_timeout(BUSY).map_err(wrap)?;
+        let version: i64 = db.pragma_query_value(None, "user_version", |row| row.get(0)).map_err(wrap)?;
+        Ok((version == MIGRATIONS.len() as i64).then(|| Self { db, path: path.to_path_buf() }))
     }
 
     /// The file.

@@ -30,6 +30,9 @@ pub struct Ribbon {
     pub table: String,
     /// The partitions in order of place.
     pub parts: Vec<Part>,
+    /// What may be said of a drive without partitions.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub said: String,
 }
 
 impl Ribbon {
@@ -44,13 +47,13 @@ impl Ribbon {
                 number: partition.number,
                 name: label.or(named).unwrap_or_else(|| partition.type_code.meaning().to_string()),
                 content: volume.map(|volume| volume.kind.word().to_string()).unwrap_or_default(),
-                start: partition.start * sector,
+                start: partition.start.saturating_mul(sector),
                 len: partition.sectors.saturating_mul(sector).min(size.saturating_sub(partition.start.saturating_mul(sector))),
                 used: volume.and_then(|volume| volume.used_bytes),
             }
         };
         let parts = looked.table.data_partitions().into_iter().map(part).collect();
-        Self { size, table: looked.table.kind.word().into(), parts }
+        Self { size, table: looked.table.kind.word().into(), parts, said: looked.content.words() }
     }
 
     /// The strip of the target as the plan leaves it; `source` is the source's.
@@ -58,9 +61,9 @@ impl Ribbon {
         let sector = u64::from(plan.target.sector);
         let parts = source.parts.iter().filter_map(|part| {
             let planned = plan.planned(part.number)?;
-            Some(Part { number: planned.number, start: planned.start * sector, len: planned.sectors * sector, ..part.clone() })
+            Some(Part { number: planned.number, start: planned.start.saturating_mul(sector), len: planned.sectors.saturating_mul(sector), ..part.clone() })
         });
-        Self { size: plan.target.size_bytes, table: plan.kind.word().into(), parts: parts.collect() }
+        Self { size: plan.target.size_bytes, table: plan.kind.word().into(), parts: parts.collect(), said: source.said.clone() }
     }
 
     /// The part that holds a byte.

@@ -65,7 +65,7 @@ fn hazards_come_by_level_and_name_what_is_lost() {
 fn a_larger_empty_target_has_nothing_to_lose_and_room_to_spare() {
     let place = Place::new();
     let order = Order::new(place.drive("from", 4, Some(7)), place.drive("onto", 8, None));
-    assert_eq!(place.codes(&order), [(Level::Note, "ids-kept"), (Level::Note, "space-unused")]);
+    assert_eq!(place.codes(&order), [(Level::Note, "target-looks-empty"), (Level::Note, "ids-kept"), (Level::Note, "space-unused")]);
     let prepared = place.bench.prepare(&order).unwrap();
     assert_eq!(prepared.target_ribbon().size, 8 << 20);
     assert_eq!(prepared.target_ribbon().parts, prepared.source_ribbon().parts);

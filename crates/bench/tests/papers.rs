@@ -25,7 +25,7 @@ fn facts(name: &str, parts: u64) -> DriveFacts {
         path: "/dev/sdb".into(),
         size_bytes: 250_059_350_016,
         sectors: (512, 4096),
-        ribbon: Ribbon { size: 250_059_350_016, table: "GPT".into(), parts: (0..parts).map(part).collect() },
+        ribbon: Ribbon { size: 250_059_350_016, table: "GPT".into(), parts: (0..parts).map(part).collect(), said: String::new() },
     }
 }
 

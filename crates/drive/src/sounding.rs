@@ -8,9 +8,11 @@ use std::collections::BTreeSet;
 
 /// Bytes of one place.
 pub const PLACE: u64 = 4096;
-/// Places spread evenly, and places that lie the closer the nearer they are to the start.
-const EVEN: u64 = 24;
-const NEAR: u32 = 24;
+/// How many places are looked at besides both ends: so many spread evenly, and as many that lie the closer the nearer
+/// they are to the start.
+pub const WIDE: u32 = 24;
+/// The same where only a known drive is to be told from another: every read may be a failing drive's last.
+pub const NARROW: u32 = 6;
 /// Where volumes and tables begin by custom: the first sectors, sector 63, the super blocks of several formats, 1 MiB.
 const BEGINNINGS: [u64; 6] = [0, PLACE, 28 << 10, 32 << 10, 64 << 10, 1 << 20];
 /// How far from the end the last places lie.
@@ -55,24 +57,24 @@ fn look(drive: &dyn Medium, at: u64, buffer: &mut Buffer) -> Seen {
 }
 
 /// The places of a drive of `size` bytes, in order.
-fn places(size: u64, more: &[u64]) -> BTreeSet<u64> {
-    let near = (0..NEAR).map(|step| {
+fn places(size: u64, spread: u32, more: &[u64]) -> BTreeSet<u64> {
+    let near = (0..spread).map(|step| {
         // From 2 MiB on, each a fixed factor further out.
-        let share = f64::from(step + 1) / f64::from(NEAR + 1);
+        let share = f64::from(step + 1) / f64::from(spread + 1);
         ((2 << 20) as f64 * (size as f64 / (2 << 20) as f64).max(1.0).powf(share)) as u64
     });
-    let even = (1..=EVEN).map(|step| size / (EVEN + 1) * step);
+    let even = (1..=u64::from(spread)).map(|step| size / (u64::from(spread) + 1) * step);
     let ends = ENDS.iter().filter_map(|back| size.checked_sub(*back));
     let all = BEGINNINGS.into_iter().chain(near).chain(even).chain(ends).chain(more.iter().copied());
     all.map(|at| at / PLACE * PLACE).filter(|at| *at < size).collect()
 }
 
 impl Sounding {
-    /// Looks at the places that every drive of this size is looked at, and at those that hold the bytes `more`.
-    pub fn take(drive: &dyn Medium, more: &[u64]) -> Self {
+    /// Looks at both ends, at places spread over the drive, [`WIDE`] or [`NARROW`], and at those that hold the bytes `more`.
+    pub fn take(drive: &dyn Medium, spread: u32, more: &[u64]) -> Self {
         let mut buffer = Buffer::new(PLACE as usize);
         let (mut out, mut trouble) = (Self::default(), 0);
-        for at in places(drive.geometry().size_bytes, more) {
+        for at in places(drive.geometry().size_bytes, spread, more) {
             let seen = look(drive, at, &mut buffer);
             out.places.push((at, seen));
             trouble += usize::from(seen == Seen::Unreadable);
@@ -128,7 +130,7 @@ mod tests {
 
     #[rstest]
     fn places_lie_inside_and_reach_both_ends(#[values(0, 1, 512, 4096, 5000, 1 << 20, 3 << 20, 250_059_350_016, 16_000_900_661_248)] size: u64) {
-        let places = places(size, &[7, size, u64::MAX]);
+        let places = places(size, WIDE, &[7, size, u64::MAX]);
         assert!(places.iter().all(|at| *at < size && at % PLACE == 0));
         assert_eq!(places.contains(&0), size > 0);
         if size > PLACE {
@@ -141,7 +143,7 @@ mod tests {
     fn a_change_in_a_place_is_seen_and_named() {
         let mut bytes = vec![0u8; 40 << 20];
         bytes[5] = 1;
-        let sounding = Sounding::take(&MemoryMedium::new(bytes.clone(), 512), &[9 << 20]);
+        let sounding = Sounding::take(&MemoryMedium::new(bytes.clone(), 512), NARROW, &[9 << 20]);
         assert_eq!(sounding.counts().1, 1);
         assert_eq!(sounding.compare(&MemoryMedium::new(bytes.clone(), 512)), (sounding.places.len(), vec![]));
         bytes[(9 << 20) + 17] = 1;

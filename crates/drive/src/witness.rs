@@ -1,7 +1,7 @@
 //! Whether a drive is still the one that was shown, or that an unfinished run read: asked of the open drive itself.
 
 use crate::medium::{Geometry, Medium};
-use crate::sounding::Sounding;
+use crate::sounding::{NARROW, Sounding};
 use serde::{Deserialize, Serialize};
 
 /// What the system says of an open drive, as long as it is attached or the file is there.
@@ -36,7 +36,8 @@ pub struct Witness {
     pub sounding: Sounding,
 }
 
-fn boot() -> String {
+/// Names this start of the system; sequences and counts mean nothing under another one.
+pub fn boot() -> String {
     std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default().trim().to_string()
 }
 
@@ -51,7 +52,7 @@ impl Witness {
             sector: logical_sector,
             standing: drive.standing(),
             boot: boot(),
-            sounding: Sounding::take(drive, more),
+            sounding: Sounding::take(drive, NARROW, more),
         }
     }
 

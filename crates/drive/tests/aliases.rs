@@ -357,7 +357,7 @@ fn a_source_that_grows_old_is_known() {
     let path = filled(&dir, "source.img", 4, 3);
     let from = source(&path);
     let witness = badger_drive::Witness::of(&*from, &[]);
-    assert!(witness.holds(&*from).unwrap() > 20);
+    assert!(witness.holds(&*from).unwrap() > 10);
     fs::write(&path, vec![2; 4 << 20]).unwrap();
     assert!(witness.holds(&*source(&path)).is_err());
     let key = |path: &str| source(Path::new(path)).key();

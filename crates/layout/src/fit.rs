@@ -585,8 +585,8 @@ pub fn plan(
 }
 
 impl Planned {
-    /// First byte and bytes on a target with sectors of `sector` bytes.
+    /// First byte and bytes, or the largest number, on a target with sectors of `sector` bytes.
     pub fn place(&self, sector: u32) -> (u64, u64) {
-        (self.start * u64::from(sector), self.sectors * u64::from(sector))
+        (self.start.saturating_mul(u64::from(sector)), self.sectors.saturating_mul(u64::from(sector)))
     }
 }

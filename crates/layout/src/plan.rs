@@ -445,16 +445,16 @@ impl Plan {
         let found = planned(&table.partitions);
         for wanted in &self.partitions {
             match found.iter().find(|partition| partition.number == wanted.number) {
+                // A file system without a table is as long as whatever drive it lies on, and the table says nothing of it.
+                _ if wanted.number == 0 => {}
                 None => out.push(format!("partition {} is missing", wanted.number)),
-                // A file system without a table is as long as whatever drive it lies on.
-                Some(_) if wanted.number == 0 => {}
                 Some(partition) if Planned { fit: wanted.fit, from: wanted.from, ..partition.clone() } != *wanted => {
                     out.push(format!("partition {} differs from the plan", wanted.number))
                 }
                 Some(_) => {}
             }
         }
-        let more = found.iter().filter(|partition| !self.partitions.iter().any(|wanted| wanted.number == partition.number));
+        let more = found.iter().filter(|partition| partition.number != 0 && !self.partitions.iter().any(|wanted| wanted.number == partition.number));
         out.extend(more.map(|partition| format!("partition {} is not in the plan", partition.number)));
         out
     }

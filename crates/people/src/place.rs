@@ -2,7 +2,7 @@
 
 use crate::names::Holds;
 use badger_drive::discover::Sysfs;
-use badger_drive::ground::{Footing, Ground};
+use badger_drive::ground::Ground;
 use badger_drive::{Refusal, Source};
 use std::path::{Path, PathBuf};
 
@@ -30,10 +30,8 @@ fn nearest(path: &Path) -> PathBuf {
 /// device over it.
 pub fn refuse_source(path: &Path, source: &Source, sysfs: &Sysfs) -> Result<(), Refusal> {
     let here = Ground::of(&nearest(path), sysfs);
-    // Devices the source is made of; what lies below an image file is only where that file happens to be.
-    let devices = source.ground().chain.iter().take_while(|footing| matches!(footing, Footing::Device { .. }));
-    let shared = devices.into_iter().any(|device| here.chain.contains(device));
-    if shared || here.rests_on(source.ground()) {
+    // What lies below an image file is only where that file happens to be; of a drive no partition is taken.
+    if source.ground().shares_device(&here, false) || source.ground().touches(&here) {
         let text = format!("{} lies on the drive that is read; a source is never written to: choose a place on another drive", path.display());
         return Err(Refusal::new("into-source", text));
     }

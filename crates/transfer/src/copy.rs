@@ -33,6 +33,9 @@ pub enum Break {
     /// The source went away.
     #[error("the source does not answer any more ({0}); plug it in again and give the same command")]
     SourceGone(String),
+    /// The target went away.
+    #[error("the target does not answer any more ({0}); plug it in again and give the same command")]
+    TargetGone(String),
     /// The target did not take a write.
     #[error("target: {0}")]
     Target(#[from] WriteError),
@@ -247,6 +250,9 @@ struct Writer<'a> {
     since_flush: u64,
     flushed_at: Duration,
     seconds_before: f64,
+    /// A flush or a note in the journal failed: what came since the last good one counts as not written, and a later
+    /// flush that succeeds says nothing of it.
+    broken: bool,
 }
 
 impl Writer<'_> {
@@ -320,6 +326,10 @@ impl Writer<'_> {
 
     /// Flushes the target, then says so in the journal; never the other way round.
     fn mark(&mut self) -> Result<(), Break> {
+        if self.broken {
+            return Ok(());
+        }
+        self.broken = true;
         self.context.target.flush()?;
         let hex = |(leaf, hash): &(u64, Hash)| (*leaf, tree::hex(hash));
         self.journal.append(&Record::Mark {
@@ -333,6 +343,7 @@ impl Writer<'_> {
         self.context.observer.event(&Event::Kept { done: self.tally.done });
         self.since_flush = 0;
         self.flushed_at = self.context.clock.now();
+        self.broken = false;
         Ok(())
     }
 }
@@ -357,8 +368,17 @@ pub fn copy(context: &Context, journal: &mut Journal, tally: &mut Tally, seconds
             }
         });
         let flushed_at = context.clock.now();
-        let mut writer =
-            Writer { context, journal, tally, unmarked_lost: Vec::new(), unmarked_patched: Vec::new(), since_flush: 0, flushed_at, seconds_before };
+        let mut writer = Writer {
+            context,
+            journal,
+            tally,
+            unmarked_lost: Vec::new(),
+            unmarked_patched: Vec::new(),
+            since_flush: 0,
+            flushed_at,
+            seconds_before,
+            broken: false,
+        };
         let written = write_all(&mut writer, from_hasher, &pool, &abort);
         let read = reading.join().expect("the reader does not panic");
         // What came before a stop, a vanished source or a refused write is kept all the same.

@@ -1,9 +1,11 @@
 //! Everything to know before a run.
 
+use crate::references::{self, Reference};
 use crate::volumes::{self, Surveyed};
 use badger_drive::discover::Found;
 use badger_drive::size::human;
-use badger_drive::{Candidate, Source, Workshop};
+use badger_drive::sounding::{Seen, WIDE};
+use badger_drive::{Candidate, Sounding, Source, Workshop};
 use badger_fs::recognise::{self, State, Volume};
 use badger_layout::plan::Ids;
 use badger_layout::{Kind, Plan, Table, table};
@@ -38,9 +40,54 @@ impl Hazard {
     }
 }
 
+/// What may be said of a drive as a whole. That it is empty is never said: nobody looks everywhere.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Content {
+    /// A table, or a volume without one.
+    Known,
+    /// Why nothing can be said.
+    NotReadable(String),
+    /// Nothing but zeroes in so many places, spread over the whole drive.
+    LooksEmpty(usize),
+    /// No table and no volume, but something in so many of so many places, the first at this byte.
+    DataWithoutTable {
+        /// Places that hold something.
+        with: usize,
+        /// Places that were looked at.
+        places: usize,
+        /// The first of them.
+        first: u64,
+    },
+}
+
+impl Content {
+    /// What was seen in places of a drive on which nothing is recognised.
+    fn of(sounding: &Sounding) -> Self {
+        let (zero, with, unreadable) = sounding.counts();
+        let places = zero + with + unreadable;
+        match (with, unreadable) {
+            (0, 0) => Self::LooksEmpty(places),
+            (_, 0) => Self::DataWithoutTable { with, places, first: sounding.data().next().unwrap_or(0) },
+            _ => Self::NotReadable(format!("{unreadable} of {places} places could not be read")),
+        }
+    }
+
+    /// In words; empty where a table or a volume is known.
+    pub fn words(&self) -> String {
+        match self {
+            Self::Known => String::new(),
+            Self::NotReadable(why) => format!("not readable: {why}"),
+            Self::LooksEmpty(places) => format!("looks empty ({places} places)"),
+            Self::DataWithoutTable { with, places, .. } => format!("data without a table (in {with} of {places} places)"),
+        }
+    }
+}
+
 /// A drive that was looked at: its table and what is in its partitions.
 #[derive(Clone)]
 pub struct Looked {
+    /// What may be said of it as a whole.
+    pub content: Content,
     /// The table.
     pub table: Table,
     /// The volumes by partition number.
@@ -59,7 +106,9 @@ impl Looked {
                 volume.state = State::Hibernated;
             }
         }
-        Self { table, volumes }
+        let known = table.kind != Kind::None || !volumes.is_empty();
+        let content = if known { Content::Known } else { Content::of(&Sounding::take(&**source, WIDE, &[])) };
+        Self { content, table, volumes }
     }
 
     /// The volume in a partition.
@@ -87,6 +136,11 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
         for used in &found.uses {
             out.push(Hazard::new(Level::Mind, "in-use", format!("it is {used}")));
         }
+    }
+    match &looked.content {
+        Content::Known | Content::LooksEmpty(_) => {}
+        Content::NotReadable(_) => out.push(Hazard::new(Level::Mind, "not-readable", looked.content.words())),
+        Content::DataWithoutTable { .. } => out.push(Hazard::new(Level::Note, "data-without-table", looked.content.words())),
     }
     for problem in &looked.table.problems {
         let level = if problem.grave { Level::Mind } else { Level::Note };
@@ -117,14 +171,20 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
 pub fn of_pair(workshop: &Workshop, source: &Source, looked: &Looked, candidate: &Candidate, ids: Ids) -> Vec<Hazard> {
     let stops = candidate.stops(source, 0);
     let mut out: Vec<Hazard> = stops.into_iter().map(|stop| Hazard::new(Level::Stop, stop.code, stop.text)).collect();
-    out.extend(target_content(workshop, candidate));
+    out.push(target_content(workshop, candidate));
     let found = workshop.found(&source.identity().path);
-    for used in found.iter().flat_map(|found| &found.uses) {
+    let mut uses: Vec<_> = found.iter().flat_map(|found| found.uses.clone()).collect();
+    uses.extend(workshop.uses(source.ground()).into_iter().filter(|used| !found.iter().any(|found| found.uses.contains(used))));
+    for used in uses {
         out.push(Hazard::new(Level::Mind, "source-in-use", format!("the source is {used}: what changes while it is copied may not fit together")));
     }
     if found.is_some_and(|found| found.system) {
         out.push(Hazard::new(Level::Mind, "source-is-system", "the source is the disk this machine runs from"));
     }
+    if let Err(claimed) = source.claim() {
+        out.push(Hazard::new(Level::Stop, claimed.code, claimed.text));
+    }
+    out.extend(veiled(source, candidate));
     out.extend(of_drive(None, looked));
     if ids == Ids::Keep && !looked.table.disk_id.is_empty() {
         let twins = twins(workshop, source, candidate, &looked.table);
@@ -140,9 +200,34 @@ pub fn of_pair(workshop: &Workshop, source: &Source, looked: &Looked, candidate:
     out
 }
 
-/// What is to be known of a plan itself.
-pub fn of_plan(looked: &Looked, plan: &Plan) -> Vec<Hazard> {
+/// What the system does not show: which storage lies below, and whether it looks like one and the same.
+fn veiled(source: &Source, candidate: &Candidate) -> Vec<Hazard> {
     let mut out = Vec::new();
+    for (side, ground) in [("source", source.ground()), ("target", candidate.ground())] {
+        for veil in &ground.veils {
+            let text = format!("the {side} lies behind {veil}, which hides what is below: a mark at the release tells whether both are one");
+            out.push(Hazard::new(Level::Note, "veiled", text));
+        }
+    }
+    let Some(witness) = candidate.witness().filter(|_| !out.is_empty()) else { return out };
+    let data = witness.sounding.places.iter().filter(|(_, seen)| matches!(seen, Seen::Data(_))).copied().collect();
+    let (compared, differ) = Sounding { places: data }.compare(&**source);
+    if compared > 0 && differ.is_empty() {
+        let text = format!("source and target hold the same bytes in all {compared} places that were compared: are they one and the same?");
+        out.push(Hazard::new(Level::Mind, "looks-like-source", text));
+    }
+    out
+}
+
+/// What is to be known of a plan itself, and of what names partitions that it changes.
+pub fn of_plan(looked: &Looked, plan: &Plan, references: &[Reference]) -> Vec<Hazard> {
+    let mut out = Vec::new();
+    let broken: Vec<String> = references::broken(references).map(Reference::told).collect();
+    if let Some(first) = broken.first() {
+        let more = if broken.len() > 1 { format!(" and {} more", broken.len() - 1) } else { String::new() };
+        let text = format!("the target will not start as it is: {first}{more} will not be found there; keep what they name, or set them right afterwards");
+        out.push(Hazard::new(Level::Mind, "will-not-start", text));
+    }
     if plan.reach() > plan.target.size_bytes {
         let short = human(plan.reach() - plan.target.size_bytes);
         out.push(Hazard::new(Level::Stop, "target-too-small", format!("the target is {short} too small for what is planned")));
@@ -226,28 +311,40 @@ pub fn of_unchanging(looked: &Looked, parts: &[badger_layout::fit::Part], plan: 
     each.collect()
 }
 
-fn target_content(workshop: &Workshop, candidate: &Candidate) -> Option<Hazard> {
+/// What is known of what the target holds. Every target gets one such line.
+fn target_content(workshop: &Workshop, candidate: &Candidate) -> Hazard {
     if candidate.is_new() {
-        return None;
+        return Hazard::new(Level::Note, "target-new", "the target is a file that is made at the release: there is nothing to lose");
     }
-    let source = workshop.source(&candidate.identity().path).ok()?;
+    let source = match workshop.source(&candidate.identity().path) {
+        Ok(source) => source,
+        Err(refusal) => return Hazard::new(Level::Mind, "target-not-readable", format!("what the target holds is not known: {}", refusal.text)),
+    };
     let looked = Looked::at(&source);
-    let partitions = looked.table.data_partitions().len();
-    if partitions == 0 {
-        return None;
+    match &looked.content {
+        Content::Known => {}
+        Content::NotReadable(why) => {
+            return Hazard::new(Level::Mind, "target-not-readable", format!("what the target holds is not known, it is not readable: {why}"));
+        }
+        Content::LooksEmpty(places) => {
+            let text = format!("the target looks empty: nothing but zeroes in {places} places spread over it; what lies between them is not known");
+            return Hazard::new(Level::Note, "target-looks-empty", text);
+        }
+        Content::DataWithoutTable { with, places, first } => {
+            let text = format!("the target holds data without a table, in {with} of {places} places, the first at byte {first}: all of it is lost");
+            return Hazard::new(Level::Mind, "target-holds", text);
+        }
     }
+    let partitions = looked.table.data_partitions().len();
     let held: Vec<String> = looked.volumes.iter().map(|(_, volume)| content(volume)).collect();
     let held = if held.is_empty() { "nothing that is recognised".into() } else { held.join(", ") };
     let text = if looked.table.kind == Kind::None {
-        if looked.volumes.is_empty() {
-            return Some(Hazard::new(Level::Mind, "target-holds", "the target is not empty: it holds data without a table"));
-        };
         format!("the target holds {held}: all of it is lost")
     } else {
         let word = if partitions == 1 { "partition" } else { "partitions" };
         format!("the target holds {partitions} {word}: {held}: all of it is lost")
     };
-    Some(Hazard::new(Level::Mind, "target-holds", text))
+    Hazard::new(Level::Mind, "target-holds", text)
 }
 
 /// Other attached drives with the source's disk identifier.
@@ -258,7 +355,7 @@ fn twins(workshop: &Workshop, source: &Source, candidate: &Candidate, table: &Ta
             continue;
         }
         let Ok(other) = workshop.source(&found.identity.path) else { continue };
-        if other.ground().same_as(source.ground()) || other.ground().same_as(candidate.ground()) {
+        if other.ground().touches(source.ground()) || other.ground().touches(candidate.ground()) {
             continue;
         }
         let disk_id = table::read(&*other).disk_id;

@@ -14,6 +14,7 @@ pub mod proof;
 mod recast;
 pub mod references;
 pub mod report;
+pub mod resume;
 pub mod run;
 pub mod tree;
 pub mod verify;

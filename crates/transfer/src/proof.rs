@@ -7,12 +7,13 @@ use crate::report::Stretch;
 use crate::tree::{self, Builder, Hash, LEAF};
 use badger_drive::Medium;
 use badger_drive::buffer::{Buffer, Pool};
-use badger_layout::plan::Rest;
 use std::collections::BTreeMap;
 use std::sync::mpsc::sync_channel;
 
 /// So many differing leaves are remembered; of more only the number.
 const MOST: usize = 4096;
+/// Known zeroes passed over in one go, so that a stop is heard.
+const MOST_ZERO: u64 = 64 << 20;
 /// Hashes fetched from the journal in one go.
 const FETCH: u64 = 4096;
 
@@ -29,8 +30,101 @@ pub struct ReadBack {
     pub differing: Vec<u64>,
     /// How many differ, also where there are too many to remember.
     pub differ: u64,
-    /// Stretches that could not be read back, bytes.
-    pub unreadable: Vec<(u64, u64)>,
+    /// Stretches that could not be read back.
+    pub unreadable: Places,
+    /// Leaves that differ because something in them could not be read back.
+    pub unread_leaves: u64,
+}
+
+/// Stretches in bytes, neighbours put together; of very many only the first, and how many they are.
+#[derive(Debug, Default)]
+pub struct Places {
+    /// Start and length.
+    pub ranges: Vec<(u64, u64)>,
+    /// How many there are.
+    pub count: u64,
+    /// Bytes of all of them.
+    pub bytes: u64,
+}
+
+impl Places {
+    fn add(&mut self, start: u64, len: u64) {
+        self.bytes += len;
+        match self.ranges.last_mut() {
+            Some((before, held)) if *before + *held == start => *held += len,
+            _ => {
+                self.count += 1;
+                if self.ranges.len() < MOST {
+                    self.ranges.push((start, len));
+                }
+            }
+        }
+    }
+}
+
+/// What reading the rest of the target brought.
+#[derive(Debug, Default)]
+pub struct Beside {
+    /// Bytes read.
+    pub bytes: u64,
+    /// Blocks that are not zero.
+    pub differ: u64,
+    /// The first of them: start and length in bytes.
+    pub differing: Vec<(u64, u64)>,
+    /// What could not be read.
+    pub unreadable: Places,
+}
+
+/// What on the target nothing is copied or written to: start and length in bytes, in order.
+pub fn gaps(context: &Context) -> Vec<(u64, u64)> {
+    let size = context.target.geometry().size_bytes;
+    let patches = context.plan.patches.iter().map(|patch| (patch.at, patch.bytes.len() as u64));
+    let mut held: Vec<(u64, u64)> = context.plan.stretches().into_iter().chain(patches).collect();
+    held.sort_unstable();
+    let (mut at, mut out) = (0, Vec::new());
+    for (start, len) in held.into_iter().chain([(size, 0)]) {
+        if at < start {
+            out.push((at, start - at));
+        }
+        at = at.max(start + len);
+    }
+    out
+}
+
+/// Reads everything on the target that nothing is copied or written to, whether it is zero.
+///
+/// # Errors
+/// [`Break::Stopped`], [`Break::TargetGone`].
+pub fn beside(context: &Context) -> Result<Beside, Break> {
+    let mut out = Beside::default();
+    let mut buffer = Buffer::new(CHUNK as usize);
+    for (start, len) in gaps(context) {
+        let (mut at, end) = (start, start + len);
+        while at < end {
+            if !context.control.go_on() {
+                return Err(Break::Stopped);
+            }
+            let known = context.target.zero_run(at, (end - at).min(MOST_ZERO));
+            let step = if known > 0 { known } else { (end - at).min(LEAF - at % LEAF) };
+            if known == 0 {
+                let mut unreadable = Vec::new();
+                let bytes = &mut buffer[..step as usize];
+                read(&**context.target, at, bytes, &mut unreadable)?;
+                if !badger_drive::buffer::is_zero(bytes) {
+                    out.differ += 1;
+                    if out.differing.len() < MOST {
+                        out.differing.push((at, step));
+                    }
+                    context.observer.event(&Event::Differs { start: at, len: step });
+                }
+                unreadable.iter().for_each(|(start, len)| out.unreadable.add(*start, *len));
+            }
+            out.bytes += step;
+            context.observer.event(&Event::Moved { start: at, len: step, at: context.seconds() });
+            at += step;
+        }
+    }
+    Ok(out)
 }
 
 enum Piece {
@@ -84,26 +178,19 @@ impl Feed {
     }
 }
 
-/// Reads `len` bytes at `start`; what fails is narrowed down to the sector and read as zero.
-fn read(drive: &dyn Medium, start: u64, buf: &mut [u8], unreadable: &mut Vec<(u64, u64)>) {
-    if drive.read_at(start, buf).is_ok() {
-        return;
-    }
-    let sector = drive.geometry().logical_sector as usize;
-    for (at, bytes) in buf.chunks_mut(sector).enumerate() {
-        if drive.read_at(start + (at * sector) as u64, bytes).is_err() {
-            bytes.fill(0);
-            unreadable.push((start + (at * sector) as u64, bytes.len() as u64));
-        }
-    }
+/// Reads a stretch; what fails is narrowed down to the sector and read as zero.
+///
+/// # Errors
+/// [`Break::TargetGone`] where the drive does not answer any more: that is no fault of what it holds.
+fn read(drive: &dyn Medium, start: u64, buf: &mut [u8], unreadable: &mut Vec<(u64, u64)>) -> Result<(), Break> {
+    crate::copy::read_hard(drive, start, buf, unreadable).map_err(Break::TargetGone)
 }
 
-/// What is read for a proof: everything that was copied, and on the target also what was to become zero.
-pub fn proved_stretches(context: &Context, side: Side) -> Vec<(u64, u64)> {
+/// What is read for a proof: everything that was copied.
+pub fn proved_stretches(context: &Context) -> Vec<(u64, u64)> {
     match &context.plan.sparing {
-        _ if context.plan.fit.is_some() => context.plan.stretches(),
-        Some(sparing) if side == Side::Source || sparing.rest != Rest::Zero => context.plan.stretches(),
-        _ => vec![(0, context.plan.size())],
+        None if context.plan.fit.is_none() => vec![(0, context.plan.size())],
+        _ => context.plan.stretches(),
     }
 }
 
@@ -125,7 +212,7 @@ pub fn read_back(context: &Context, journal: &Journal, patched: &[(u64, Hash)], 
         let pool = &pool;
         let reading = scope.spawn(move || -> Result<(), Break> {
             let mut leaf = 0;
-            for (start, len) in proved_stretches(context, side).into_iter().chain([(size.div_ceil(LEAF) * LEAF, 0)]) {
+            for (start, len) in proved_stretches(context).into_iter().chain([(size.div_ceil(LEAF) * LEAF, 0)]) {
                 let count = start / LEAF - leaf;
                 if count > 0 && send.send(Piece::Spared { leaf, count }).is_err() {
                     return Ok(());
@@ -145,7 +232,13 @@ pub fn read_back(context: &Context, journal: &Journal, patched: &[(u64, Hash)], 
                         let len = (end - at).min(CHUNK) as usize;
                         let (mut buffer, mut unreadable) = (pool.take(), Vec::new());
                         context.control.hold_back(len as u64, context.clock);
-                        read(drive, at, &mut buffer[..len], &mut unreadable);
+                        if let Err(gone) = read(drive, at, &mut buffer[..len], &mut unreadable) {
+                            pool.give(buffer);
+                            return Err(match (side, gone) {
+                                (Side::Source, Break::TargetGone(why)) => Break::SourceGone(why),
+                                (_, gone) => gone,
+                            });
+                        }
                         let piece = Piece::Data { leaf: at / LEAF, len, buffer, unreadable };
                         at += len as u64;
                         piece
@@ -204,7 +297,13 @@ pub fn read_back(context: &Context, journal: &Journal, patched: &[(u64, Hash)], 
                         compare(number, hash, noted(number, bytes, size), &mut out);
                     }
                     pool.give(buffer);
-                    out.unreadable.extend(unreadable);
+                    let mut counted = None;
+                    for (start, len) in unreadable {
+                        out.unreadable.add(start, len);
+                        for leaf in start / LEAF..=(start + len - 1) / LEAF {
+                            out.unread_leaves += u64::from(counted.replace(leaf) != Some(leaf));
+                        }
+                    }
                     (leaf * LEAF, len as u64)
                 }
             };
@@ -230,7 +329,7 @@ pub fn narrow(context: &Context, journal: &Journal, leaf: u64) -> Option<Vec<Str
         return None;
     }
     context.apply_patches(start, &mut wanted);
-    read(&**context.target, start, &mut found, &mut Vec::new());
+    read(&**context.target, start, &mut found, &mut Vec::new()).ok()?;
     Some(differing_sectors(start, &wanted, &found, context.plan.target.sector))
 }
 

@@ -43,6 +43,38 @@ pub struct Reference {
     pub effect: Effect,
 }
 
+impl Reference {
+    /// Where it stands and what it names: `UUID=... in /etc/fstab of 3`.
+    pub fn told(&self) -> String {
+        let place = if self.number == 0 { self.place.clone() } else { format!("{} of partition {}", self.place, self.number) };
+        format!("{} in {place}", self.names)
+    }
+}
+
+/// Those that the target does not fulfil, so that what reads them does not start.
+pub fn broken(references: &[Reference]) -> impl Iterator<Item = &Reference> {
+    references.iter().filter(|reference| reference.effect == Effect::StartUp)
+}
+
+/// A volume of the source whose files may name partitions.
+pub struct Carrier<'a> {
+    /// Number of its partition.
+    pub number: u32,
+    /// First byte on the drive.
+    pub start: u64,
+    /// Its format.
+    pub kind: Kind,
+    /// Its files, where they can be read.
+    pub fs: Option<&'a dyn FileSystem>,
+}
+
+impl<'a> From<&'a Surveyed> for Carrier<'a> {
+    fn from(volume: &'a Surveyed) -> Self {
+        let fs = volume.walked.as_ref().map(|(fs, _)| &**fs);
+        Self { number: volume.number, start: volume.start, kind: volume.volume.kind, fs }
+    }
+}
+
 /// Files that are read for references have at most this many bytes.
 const MOST: usize = 1 << 20;
 
@@ -60,7 +92,7 @@ struct Change<'a> {
 }
 
 /// Finds the references on the volumes of a source.
-pub fn find(table: &badger_layout::Table, surveyed: &[Surveyed], plan: &Plan) -> Vec<Reference> {
+pub fn find(table: &badger_layout::Table, carriers: &[Carrier], plan: &Plan) -> Vec<Reference> {
     let gone = |number: &u32| plan.planned(*number).is_none_or(|planned| planned.number != *number);
     let change = Change {
         plan,
@@ -70,15 +102,15 @@ pub fn find(table: &badger_layout::Table, surveyed: &[Surveyed], plan: &Plan) ->
         fresh: plan.recasts.iter().any(|recast| !recast.id.is_empty()),
     };
     let mut out = Vec::new();
-    for volume in surveyed {
+    for volume in carriers {
         let Some(planned) = plan.planned(volume.number) else { continue };
         let mut add = |place: &str, names: String, effect| out.push(Reference { number: volume.number, place: place.into(), names, effect });
-        if matches!(volume.volume.kind, Kind::Ntfs | Kind::ExFat | Kind::Fat12 | Kind::Fat16 | Kind::Fat32) {
+        if matches!(volume.kind, Kind::Ntfs | Kind::ExFat | Kind::Fat12 | Kind::Fat16 | Kind::Fat32) {
             let (from, to) = (volume.start / u64::from(plan.source.sector), planned.start);
             let effect = if from == to && plan.source.sector == plan.target.sector { Effect::Kept } else { Effect::SetRight };
             add("boot sector", format!("its first sector, {from}{}", if from == to { String::new() } else { format!(", now {to}") }), effect);
         }
-        let Some((fs, _)) = &volume.walked else { continue };
+        let Some(fs) = volume.fs else { continue };
         for (path, mark) in [
             ("/etc/fstab", ""),
             ("/etc/crypttab", ""),
@@ -87,13 +119,13 @@ pub fn find(table: &badger_layout::Table, surveyed: &[Surveyed], plan: &Plan) ->
             ("/grub/grub.cfg", ""),
             ("/EFI/debian/grub.cfg", ""),
         ] {
-            for (names, effect) in text(&**fs, path).lines().filter(|line| line.contains(mark)).flat_map(|line| change.line(line)) {
+            for (names, effect) in text(fs, path).lines().filter(|line| line.contains(mark)).flat_map(|line| change.line(line)) {
                 add(path, names, effect);
             }
         }
         // These keep the disk's signature or identifier and a partition's place in forms of their own.
         for path in ["/Boot/BCD", "/EFI/Microsoft/Boot/BCD", "/Windows/System32/config/SYSTEM"] {
-            if badger_fs::tree::find(&**fs, path).is_ok() {
+            if badger_fs::tree::find(fs, path).is_ok() {
                 let moved = change.ids || !change.numbers.is_empty() || plan.partitions.iter().any(|planned| moved(table, plan, planned));
                 let names = if path.ends_with("SYSTEM") { "drive letters by disk and partition" } else { "the system's partition by disk and place" };
                 add(path, names.into(), if moved { Effect::StartUp } else { Effect::Kept });

@@ -57,12 +57,15 @@ pub struct Line {
     /// What it rests on, a line each.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub evidence: Vec<String>,
+    /// The places it speaks of, where they are known; the first of them where there are very many.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub places: Vec<Stretch>,
 }
 
 impl Line {
     /// A line without evidence.
     pub fn new(what: &str, result: Verdict, text: impl Into<String>) -> Self {
-        Self { what: what.into(), result, text: text.into(), evidence: Vec::new() }
+        Self { what: what.into(), result, text: text.into(), evidence: Vec::new(), places: Vec::new() }
     }
 }
 

@@ -7,12 +7,13 @@ use crate::image::Image;
 use crate::journal::{Journal, Past, Record};
 use crate::proof::{self, ReadBack, Side};
 use crate::report::{Line, Outcome, Report, Stretch, Verdict};
-use crate::{Control, recast, tree};
+use crate::references::{self, Reference};
+use crate::{Control, recast, resume, tree};
 use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Refusal, Source, Target};
 use badger_fs::recognise::{Volume, volumes};
-use badger_layout::plan::{Rest, Sparing};
+use badger_layout::plan::Rest;
 use badger_layout::table;
 use std::sync::Arc;
 
@@ -32,37 +33,10 @@ pub struct Run<'a> {
     pub observer: &'a dyn Observer,
     /// The run's time.
     pub clock: Arc<dyn Clock>,
+    /// What on the source names partitions, and what becomes of it.
+    pub references: &'a [Reference],
     /// Whether the source is read a second time, to find what it gives differently.
     pub again: bool,
-}
-
-/// Leaves looked at before an interrupted run goes on.
-const PROBE: u64 = 8;
-
-/// Makes sure that a target that is to be gone on with still holds what the journal says.
-fn probe(context: &Context, journal: &Journal, tally: &Tally) -> Result<(), Refusal> {
-    // The last whole leaves before the place where the run broke off, in the order of the plan.
-    let (mut left, mut last) = (tally.done, std::collections::VecDeque::new());
-    for step in &context.plan.moves {
-        let whole = left.min(step.len) / tree::LEAF;
-        for number in whole.saturating_sub(PROBE)..whole {
-            if last.len() as u64 == PROBE {
-                last.pop_front();
-            }
-            last.push_back(step.to / tree::LEAF + number);
-        }
-        left -= left.min(step.len);
-    }
-    for leaf in last {
-        let mut bytes = badger_drive::buffer::Buffer::new(tree::LEAF as usize);
-        let noted = journal.leaves(leaf, 1).ok().and_then(|hashes| hashes.first().copied()).unwrap_or_default();
-        let wanted = tally.patched.iter().find(|(number, _)| *number == leaf).map_or(noted, |(_, hash)| *hash);
-        if context.target.read_at(leaf * tree::LEAF, &mut bytes).is_err() || copy::noted(leaf, &bytes, context.plan.size()) != wanted {
-            let text = "the target does not hold what the unfinished run wrote: it was used for something else since. Begin anew with --restart";
-            return Err(Refusal::new("target-changed", text));
-        }
-    }
-    Ok(())
 }
 
 /// Runs the journal's plan to its end.
@@ -70,7 +44,7 @@ fn probe(context: &Context, journal: &Journal, tally: &Tally) -> Result<(), Refu
 /// # Errors
 /// A refusal before anything was written: the target is not the one the unfinished run wrote to.
 pub fn start(run: Run) -> Result<Report, Refusal> {
-    let Run { source, image, target, mut journal, control, observer, clock, again } = run;
+    let Run { source, image, target, mut journal, control, observer, clock, references, again } = run;
     let plan = journal.plan.clone();
     let Past { done, written, skipped, seconds, lost, patched, copied } = journal.past.clone();
     let mut tally = Tally { done, written, skipped, lost, patched };
@@ -80,9 +54,9 @@ pub fn start(run: Run) -> Result<Report, Refusal> {
     let mut report = Report::new(path(source.identity()), path(target.identity()));
     report.planned_bytes = plan.bytes();
     report.job = journal.job;
-    if tally.done > 0 {
-        probe(&context, &journal, &tally)?;
-    }
+    let resumed = tally.done;
+    let reread = if resumed > 0 || copied { Some(resume::check(&context, &journal, &tally)?) } else { None };
+    let standing = source.standing();
     let outcome = carry_out(&context, &mut journal, &mut tally, seconds, copied, again, &mut report);
     report.read_bytes = tally.done;
     report.written_bytes += tally.written;
@@ -97,20 +71,42 @@ pub fn start(run: Run) -> Result<Report, Refusal> {
         report.reason = cause.to_string();
         return Ok(report);
     }
-    let failed: Vec<&Line> = report.proof.iter().filter(|line| line.result == Verdict::Fails).collect();
-    (report.outcome, report.reason) = if !report.lost.is_empty() {
-        (
-            Outcome::Incomplete,
-            format!("{} in {} stretches of the source could not be read and are zero on the target", human(report.lost_bytes), report.lost.len()),
-        )
-    } else if let Some(line) = failed.first() {
-        (Outcome::Finished, line.text.clone())
-    } else {
-        (Outcome::Proved, String::new())
-    };
+    if let (Some(reread), Some(line)) = (reread, report.proof.first_mut()) {
+        line.evidence.push(reread.told(resumed));
+    }
+    if let (Some(line), true) = (report.proof.iter_mut().find(|line| line.what == "boot"), references::broken(references).next().is_some()) {
+        line.result = Verdict::Fails;
+        line.text = "it will not start as it is: what starts it names what is not on the target".into();
+        line.evidence = references::broken(references).map(Reference::told).collect();
+    }
+    // The last thing that is looked at: a copy that nobody finds, or one of two states, is none.
+    if let Err(what) = target.is_still_there() {
+        let text = format!("what was written and read back is not what stands under the target's name now: {what}; look for it, and clone again");
+        report.proof.insert(0, Line::new("blocks", Verdict::Fails, text));
+    }
+    let now = source.standing();
+    if (now.changed, now.written, now.node) != (standing.changed, standing.written, standing.node) {
+        let text = "the source was written to while it was copied: the copy may be half of one state and half of another; copy it again at rest";
+        report.proof.insert(0, Line::new("blocks", Verdict::Fails, text));
+    }
+    (report.outcome, report.reason) = verdict(&report);
     target.announce_table();
     journal.remove();
     Ok(report)
+}
+
+/// The worst of everything that is known is the verdict, whatever else holds.
+fn verdict(report: &Report) -> (Outcome, String) {
+    let lost = (!report.lost.is_empty()).then(|| {
+        format!("{} in {} stretches of the source could not be read and are zero on the target", human(report.lost_bytes), report.lost.len())
+    });
+    let failed = report.proof.iter().find(|line| line.result == Verdict::Fails).map(|line| line.text.clone());
+    match (failed, lost) {
+        (Some(failed), Some(lost)) => (Outcome::Finished, format!("{failed}. Besides, {lost}")),
+        (Some(failed), None) => (Outcome::Finished, failed),
+        (None, Some(lost)) => (Outcome::Incomplete, lost),
+        (None, None) => (Outcome::Proved, String::new()),
+    }
 }
 
 fn carry_out(
@@ -133,16 +129,21 @@ fn carry_out(
         report.written_bytes += copy::write_outer_patches(context)?;
         journal.append(&Record::Copied)?;
     }
-    let total = |side| proof::proved_stretches(context, side).iter().map(|(_, len)| len).sum();
-    context.observer.event(&Event::Phase { phase: Phase::Prove, total: total(Side::Target), done: 0 });
+    let total: u64 = proof::proved_stretches(context).iter().map(|(_, len)| len).sum();
+    let zeroed = plan.sparing.as_ref().is_some_and(|sparing| sparing.rest == Rest::Zero);
+    let rest: u64 = if zeroed { proof::gaps(context).iter().map(|(_, len)| len).sum() } else { 0 };
+    context.observer.event(&Event::Phase { phase: Phase::Prove, total: total + rest, done: 0 });
     context.target.forget(0, context.target.geometry().size_bytes);
     let back = proof::read_back(context, journal, &tally.patched, Side::Target)?;
     report.hash.source = tree::hex(&back.source);
     report.hash.expected = tree::hex(&back.expected);
     report.hash.target = tree::hex(&back.found);
     report.proof.push(blocks(context, journal, &back, tally));
+    if zeroed {
+        report.proof.push(beside(context, Rest::Zero)?);
+    }
     if again {
-        context.observer.event(&Event::Phase { phase: Phase::Again, total: total(Side::Source), done: 0 });
+        context.observer.event(&Event::Phase { phase: Phase::Again, total, done: 0 });
         let second = proof::read_back(context, journal, &[], Side::Source)?;
         report.proof.push(second_reading(context, &second, tally));
     }
@@ -155,6 +156,28 @@ fn carry_out(
         report.proof.splice(place..place, lines);
     }
     Ok(())
+}
+
+/// What nothing was copied to, where it was to become zero.
+fn beside(context: &Context, rest: Rest) -> Result<Line, Break> {
+    let sector = u64::from(context.plan.target.sector);
+    let found = proof::beside(context)?;
+    if found.differ == 0 && found.unreadable.count == 0 {
+        return Ok(Line::new("blocks", Verdict::Holds, format!("{}: {} read back, nothing but zeroes", rest.word(), human(found.bytes))));
+    }
+    let text = format!(
+        "{} is not so: other bytes in {} blocks of 1 MiB, {} could not be read back",
+        rest.word(),
+        found.differ,
+        human(found.unreadable.bytes)
+    );
+    let places: Vec<Stretch> = found.differing.iter().chain(&found.unreadable.ranges).map(|(start, len)| stretch((*start, *len), sector)).collect();
+    Ok(Line { evidence: listed(&places), places, ..Line::new("blocks", Verdict::Fails, text) })
+}
+
+/// A stretch of bytes in sectors.
+fn stretch((start, len): (u64, u64), sector: u64) -> Stretch {
+    Stretch { start: start / sector, sectors: len.div_ceil(sector) }
 }
 
 /// A list of stretches, cut short where it gets long.
@@ -175,12 +198,11 @@ fn listed(stretches: &[Stretch]) -> Vec<String> {
 
 fn blocks(context: &Context, journal: &Journal, back: &ReadBack, tally: &Tally) -> Line {
     let sector = u64::from(context.plan.target.sector);
-    if back.differ == 0 && back.unreadable.is_empty() {
+    if back.differ == 0 && back.unreadable.count == 0 {
         let intended = context.plan.patches.len();
         let read = match &context.plan.sparing {
             None => human(context.plan.bytes()),
             Some(_) if context.plan.fit.is_some() => human(context.plan.bytes()),
-            Some(Sparing { rest: Rest::Zero, .. }) => format!("{} in use, and zeroes beside them,", human(context.plan.bytes())),
             Some(_) => format!("{} in use", human(context.plan.bytes())),
         };
         let (result, text) = if intended == 0 {
@@ -220,17 +242,27 @@ fn blocks(context: &Context, journal: &Journal, back: &ReadBack, tally: &Tally) 
             )),
         }
     }
-    found.extend(back.unreadable.iter().map(|(start, len)| Stretch { start: start / sector, sectors: len.div_ceil(sector) }));
+    let differing: u64 = found.iter().map(|stretch| stretch.sectors).sum();
+    found.extend(back.unreadable.ranges.iter().map(|place| stretch(*place, sector)));
     found.sort_by_key(|stretch| stretch.start);
     found.dedup();
-    let sectors: u64 = found.iter().map(|stretch| stretch.sectors).sum();
-    let text = format!(
-        "the target holds other bytes than were written: {} sectors in {} blocks of 1 MiB; do not hand it over, try another drive",
-        thousands(sectors),
-        back.differ
-    );
+    let blocks = back.differ - back.unread_leaves.min(back.differ);
+    let text = match (blocks, back.unreadable.count) {
+        (0, _) => {
+            format!("{} of the target cannot be read back; do not hand it over, try another drive", human(back.unreadable.bytes))
+        }
+        (_, 0) => format!(
+            "the target holds other bytes than were written: {} sectors in {blocks} blocks of 1 MiB; do not hand it over, try another drive",
+            thousands(differing)
+        ),
+        _ => format!(
+            "the target holds other bytes than were written in {blocks} blocks of 1 MiB, and {} of it cannot be read back; do not hand it over, try another drive",
+            human(back.unreadable.bytes)
+        ),
+    };
     let mut line = Line::new("blocks", Verdict::Fails, text);
     line.evidence = listed(&found);
+    line.places = found;
     line.evidence.extend(evidence);
     line
 }
@@ -264,6 +296,7 @@ fn second_reading(context: &Context, second: &ReadBack, tally: &Tally) -> Line {
         format!("the source gives other bytes when read again: {} sectors; which reading is right nobody knows", thousands(sectors)),
     );
     line.evidence = listed(&found);
+    line.places = found;
     line
 }
 

@@ -50,7 +50,7 @@ fn found(rules: &str, ids: Ids) -> Vec<Reference> {
     let parts = volumes::parts(&looked.table, &surveyed, 512);
     let rules: Rules = rules.parse().unwrap();
     let plan = fit::plan(&table::read(&*source), &parts, (&side(70 * MIB), &side(200 * MIB)), ids, &rules, || [5; 16]).unwrap();
-    references::find(&looked.table, &surveyed, &plan)
+    references::find(&looked.table, &surveyed.iter().map(references::Carrier::from).collect::<Vec<_>>(), &plan)
 }
 
 fn effect(all: &[Reference], names: &str) -> Effect {

@@ -3,9 +3,9 @@
 mod support;
 
 use badger_drive::clock::Clock;
-use badger_drive::{Geometry, Identity, Medium, ReadError, Target, WriteError, WriteMedium};
-use badger_layout::plan::{Ids, Side};
-use badger_transfer::journal::Journal;
+use badger_drive::{Geometry, Identity, Medium, ReadError, Standing, Target, WriteError, WriteMedium};
+use badger_layout::plan::Side;
+use badger_transfer::journal::{Journal, Unfinished};
 use badger_transfer::report::Stretch;
 use badger_transfer::run::{self, Run};
 use badger_transfer::{Control, Event, Image, Outcome, Report, Verdict, events::Silent, verify};
@@ -131,7 +131,7 @@ fn a_write_error_breaks_off_and_is_gone_on_with_once_it_is_mended() {
 fn a_source_that_drops_off_is_gone_on_with() {
     let place = Place::new();
     let content = noise(64 << 20, 6);
-    let source = place.drive("from", &content, "[[fault]]\nkind = \"drops\"\nafter_reads = 7\nback_after_s = 0.001\n");
+    let source = place.drive("from", &content, "[[fault]]\nkind = \"drops\"\nafter_reads = 42\nback_after_s = 0.001\n");
     let target = place.drive("onto", &vec![0; 64 << 20], "");
     let mut turns = 0;
     let mut done = 0;
@@ -297,15 +297,12 @@ fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 
         let budget = if losses < 6 { 3 + (random >> 33) % 8 } else { u64::MAX };
         let cache = Cache { durable, waiting: BTreeMap::new(), requests_left: budget, random };
         let medium = Arc::new(Volatile { identity: Identity::of_file(Path::new("volatile")), state: Mutex::new(cache) });
-        let journal = match Journal::find(&place.journals(), &source.key(), "volatile").unwrap() {
-            Some(journal) => journal,
-            None => Journal::begin(&place.journals(), place.plan(&source, side.clone(), Ids::Keep), 1).unwrap(),
-        };
+        let journal = place.journal(&source, side.clone(), &Standing::default());
         let clock: Arc<dyn Clock> = place.workshop.sim_clock.clone();
         let target = Target::rehearse(medium.clone());
         let image = Image::of(&source, &mut journal.plan.clone(), &[]).unwrap();
         let report =
-            run::start(Run { source: source.clone(), image, target, journal, control: &Control::new(), observer: &Silent, clock, again: false })
+            run::start(Run { source: source.clone(), image, target, journal, control: &Control::new(), observer: &Silent, clock, references: &[], again: false })
                 .unwrap();
         durable = std::mem::take(&mut medium.state.lock().unwrap().durable);
         if report.outcome == Outcome::Proved {
@@ -313,7 +310,7 @@ fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 
         }
         losses += 1;
         assert_eq!(report.outcome, Outcome::Interrupted);
-        if let Some((plan, _, past)) = Journal::peek(&place.journals(), &source.key(), "volatile").unwrap() {
+        if let Some(Unfinished { plan, past, .. }) = Journal::peek(&place.journals(), &source.key(), "volatile").unwrap().into_iter().next() {
             let mut left = past.done;
             for step in &plan.moves {
                 let (from, len) = (step.from as usize, left.min(step.len) as usize);

@@ -3,7 +3,7 @@
 
 use badger_drive::clock::Clock;
 use badger_drive::discover::Sysfs;
-use badger_drive::{Refusal, Source, Workshop};
+use badger_drive::{Refusal, Release, Source, Standing, Witness, Workshop};
 use badger_layout::plan::{self, Ids, Rest, Side, Sparing};
 use badger_layout::{Plan, table};
 use badger_transfer::hazard::Looked;
@@ -93,14 +93,23 @@ impl Place {
         let candidate = self.workshop.candidate(target, None, 512).unwrap();
         let side = Side { key: candidate.key(), size_bytes: candidate.geometry().size_bytes, sector: 512, physical: 512 };
         let tail = candidate.tail();
-        let target = candidate.release(&source, 0, &tail)?;
-        let journal = match Journal::find(&self.journals(), &source.key(), &side.key).unwrap() {
-            Some(journal) => journal,
-            None => Journal::begin(&self.journals(), self.plan(&source, side, Ids::Keep), 1).unwrap(),
-        };
+        let target = candidate.release(&Release::new(&source, 0, &tail))?;
+        let journal = self.journal(&source, side, &target.standing());
         let clock: Arc<dyn Clock> = self.workshop.sim_clock.clone();
         let image = Image::of(&source, &mut journal.plan.clone(), &[]).unwrap();
-        run::start(Run { source, image, target, journal, control, observer, clock, again })
+        run::start(Run { source, image, target, journal, control, observer, clock, references: &[], again })
+    }
+
+    /// The journal of what was begun, or a new one.
+    pub fn journal(&self, source: &Source, target: Side, standing: &Standing) -> Journal {
+        let begun = Journal::peek(&self.journals(), &source.key(), &target.key).unwrap();
+        match begun.first() {
+            Some(begun) => Journal::open(&self.journals(), begun).unwrap().unwrap(),
+            None => {
+                let plan = self.plan(source, target, Ids::Keep);
+                Journal::begin(&self.journals(), plan, 1, &Witness::of(&**source, &[]), standing).unwrap()
+            }
+        }
     }
 
     pub fn clone(&self, source: &Path, target: &Path) -> Report {

@@ -79,7 +79,7 @@ pub fn draw(buf: &mut Buffer, x: u16, y: u16, width: u16, ribbon: &Ribbon, look:
     let cells = divide(ribbon, width);
     if cells.is_empty() {
         let inner = usize::from(width.saturating_sub(2));
-        let text = format!("┊{}┊", super::pad(" nothing on it", inner));
+        let text = format!("┊{}┊", super::pad(&cut(&format!(" {}", if ribbon.said.is_empty() { "not looked at" } else { &ribbon.said }), inner), inner));
         put(buf, x, y, width, vec![say(Mean::Quiet, text)]);
         return;
     }
@@ -150,7 +150,7 @@ mod tests {
             len: *len,
             used: None,
         };
-        Ribbon { size, table: "GPT".into(), parts: (1..).zip(parts).map(part).collect() }
+        Ribbon { size, table: "GPT".into(), parts: (1..).zip(parts).map(part).collect(), said: String::new() }
     }
 
     #[rstest]
