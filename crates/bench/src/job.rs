@@ -233,7 +233,8 @@ impl Bench {
         for path in own {
             // What is not there yet will lie in the nearest directory that is.
             let Some(there) = path.ancestors().find(|path| path.exists()) else { continue };
-            let ground = Ground::of(there, &self.workshop.sysfs);
+            let of = if there == path { Ground::of } else { Ground::of_new_file };
+            let ground = of(there, &self.workshop.sysfs);
             for (side, other) in [("source", source.ground()), ("target", candidate.ground())] {
                 // Many files lie in one directory; only what is one of ours, or carries it, counts.
                 if ground.touches(other) {

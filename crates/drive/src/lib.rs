@@ -23,6 +23,7 @@ pub mod size;
 pub mod sounding;
 mod sys;
 pub mod target;
+pub mod text;
 mod tripwire;
 pub mod witness;
 

@@ -154,6 +154,8 @@ impl Candidate {
     fn in_use(&self, used: &Use) -> Refusal {
         let code = match used {
             Use::Mounted(_) => "target-mounted",
+            // Another run of this very program.
+            Use::Written(by) if by.starts_with(&own_name()) => "target-claimed",
             Use::Written(_) => "target-written",
             Use::Swap(_) | Use::Held(_) => "target-held",
         };
@@ -283,6 +285,11 @@ impl Candidate {
         }
         Ok(target)
     }
+}
+
+/// How the system calls this program.
+fn own_name() -> String {
+    std::fs::read_to_string("/proc/self/comm").map_or_else(|_| "badger".into(), |name| format!("{} (", name.trim()))
 }
 
 /// Takes the drive for this run alone; the claim ends with the process, however it ends.

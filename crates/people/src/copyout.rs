@@ -3,23 +3,25 @@
 //! Three threads overlap: one walks and reads, one writes, one reads back and names. A file gets its name only when it
 //! was read back equal, so whatever ends a copy, a file that is there is whole.
 
+use crate::beneath::Beneath;
 use crate::journal::{Done, Journal, Kept, Line, Way};
 use crate::names::{self, Holds};
 use crate::place;
-use crate::write::{self, Job, Missing, Outcome, PARTS, Piece};
+use crate::write::{self, Job, Missing, Outcome, Piece};
 use badger_drive::buffer::Pool;
 use badger_drive::clock::Clock;
 use badger_drive::discover::Sysfs;
 use badger_drive::{Control, Refusal, Source};
 use badger_fs::tree::{self, DEEPEST, Entry, Node, NodeKind, Time};
 use badger_fs::{Content, FileSystem};
+use rustix::fs::{FileType, Mode};
 use serde::Serialize;
+use sha2::{Digest, Sha256};
 use std::collections::{HashMap, HashSet};
 use std::ffi::OsStr;
-use std::fs;
 use std::io;
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, SyncSender, channel, sync_channel};
 
@@ -137,7 +139,7 @@ pub struct Report {
     pub links: u64,
     /// Bytes of the files.
     pub bytes: u64,
-    /// Files that an earlier run had brought.
+    /// Files among them that were there before: brought by an earlier run, or found equal.
     pub resumed: u64,
     /// What could not be read; the first of them.
     pub lost: Vec<Lost>,
@@ -205,10 +207,16 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
     let holds = place::holds(&order.into);
     let picks = picks(order, holds)?;
     let (files, bytes) = totals(order.fs, &picks, control);
-    let unwritable = |error: io::Error| Refusal::new("destination", format!("{} cannot be written: {error}", order.into.display()));
-    fs::create_dir_all(&order.into).map_err(unwritable)?;
-    let begin = Line::Begin { version: 1, source: order.key.clone(), picks: order.picks.clone() };
-    let (mut journal, done) = Journal::open(&order.into, &begin).map_err(unwritable)?;
+    let unwritable = |error: io::Error| {
+        let text = format!("{} cannot be written: {error}; make it writable, or take another place", order.into.display());
+        Refusal::new("destination", text)
+    };
+    let beneath = Beneath::new(&order.into).map_err(unwritable)?;
+    // Looked at again on what is open: that is where everything goes.
+    place::refuse_opened(beneath.root(), &order.into, order.source, sysfs)?;
+    let taken = brought(order.fs, &picks, holds);
+    let begin = Line::Begin { version: 2, source: order.key.clone(), picks: order.picks.clone() };
+    let (mut journal, done) = Journal::open(&beneath, &begin, &taken).map_err(unwritable)?;
     let before: u64 = done.values().map(|kept| kept.size).sum();
     let free = place::free(&order.into).unwrap_or(u64::MAX);
     if free < bytes.saturating_sub(before) {
@@ -216,12 +224,7 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
         let text = format!("{} has {missing} too little room for what is picked: pick less or take another place", order.into.display());
         return Err(Refusal::new("destination-full", text));
     }
-    let parts = order.into.join(PARTS);
-    // Parts of an earlier run have no name and prove nothing.
-    if parts.exists() {
-        fs::remove_dir_all(&parts).map_err(unwritable)?;
-    }
-    fs::create_dir(&parts).map_err(unwritable)?;
+    let parts = journal.parts();
     observer.event(&Event::Begin { files, bytes });
     let began = clock.now();
     let pool = Pool::new(BUFFERS, CHUNK);
@@ -231,6 +234,7 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
     let as_root = rustix::process::geteuid().is_root();
     let mut walker = Walker {
         order,
+        beneath: &beneath,
         holds,
         control,
         clock,
@@ -250,40 +254,54 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
         report: Report::default(),
     };
     let outcome = std::thread::scope(|scope| {
-        let (into, pool, journal) = (&order.into, &pool, &mut journal);
-        let writing = scope.spawn(move || drain(&from_reader, pool, |pieces| write::write(into, pieces, pool, &to_settler, as_root)));
-        let settling = scope.spawn(move || write::settle(into, holds, &from_writer, journal, &tell));
+        let (beneath, parts, pool, journal) = (&beneath, &parts, &pool, &mut journal);
+        let writing = scope.spawn(move || drain(&from_reader, pool, |pieces| write::write(beneath, parts, pieces, pool, &to_settler, as_root, control)));
+        let settling = scope.spawn(move || write::settle(beneath, holds, &from_writer, journal, &tell, control));
         let walked = walker.walk(picks);
         let (report, folders, soft, hard) = walker.end();
         let written = writing.join().expect("the writer does not panic");
         let settled = settling.join().expect("the one who reads back does not panic");
-        let finished = walked.and_then(|()| Ok(written?)).and_then(|()| Ok(settled?));
+        // Where one end failed, the walker only noticed that nobody listens any more.
+        let finished = settled.and(written).map_err(Break::Failed).and(walked);
         (report, folders, soft, hard, finished)
     });
     let (mut report, folders, soft, hard, finished) = outcome;
-    let finished = finished.and_then(|()| links_and_times(order, &folders, soft, hard, as_root, &mut journal, &mut report).map_err(Break::from));
+    let last = Last { beneath: &beneath, parts: &parts, control, as_root };
+    let finished = finished.and_then(|()| last.links_and_times(&folders, soft, hard, &mut journal, &mut report));
     report.seconds = clock.now().saturating_sub(began).as_secs_f64();
-    match finished.and_then(|()| {
-        fs::remove_dir_all(&parts)?;
-        Ok(journal.finish()?)
-    }) {
+    match finished.and_then(|()| Ok(journal.finish(&beneath, &taken)?)) {
         Ok((manifest, list)) => {
-            (report.manifest, report.list) = (Some(manifest), list);
+            let full = |name: PathBuf| order.into.join(name);
+            (report.manifest, report.list) = (manifest.map(full), list.map(full));
             report.outcome = if report.lost_count > 0 { "incomplete" } else { "proved" };
             if report.skipped_count > 0 {
                 report.reason = format!("{} were there already and stayed as they are", report.skipped_count);
             }
             if report.lost_count > 0 {
-                report.reason = format!("{} files could not be had whole", report.lost_count);
+                report.reason = format!("{} could not be had whole", report.lost_count);
             }
         }
-        Err(Break::Stopped) => (report.outcome, report.reason) = ("interrupted", "stopped; give the same command again to go on".into()),
+        Err(_) if control.is_stopped() => (report.outcome, report.reason) = ("interrupted", "stopped; give the same command again to go on".into()),
+        Err(Break::Stopped) => (report.outcome, report.reason) = ("interrupted", "broken off; give the same command again to go on".into()),
         Err(Break::Failed(error)) => {
             report.outcome = "interrupted";
             report.reason = format!("{}: {error}; make it good and give the same command again to go on", order.into.display());
         }
     }
     Ok(report)
+}
+
+/// The names that a copy brings right under the destination, in lower case: those are never taken for our own files.
+fn brought(fs: &dyn FileSystem, picks: &[Pick], holds: Holds) -> HashSet<Vec<u8>> {
+    let mut names = HashSet::new();
+    let mut add = |name: &[u8]| _ = names.insert(name.to_ascii_lowercase());
+    for pick in picks {
+        match pick.to.iter().next() {
+            Some(first) => add(first.as_bytes()),
+            None => fs.list(&pick.node).entries.iter().for_each(|entry| add(&names::held(&entry.name.bytes, holds))),
+        }
+    }
+    names
 }
 
 /// Runs the writer; after a failure it takes what still comes, so that the reader never waits for its buffers.
@@ -299,6 +317,9 @@ fn drain(pieces: &Receiver<Piece>, pool: &Pool, run: impl FnOnce(&Receiver<Piece
 
 /// Files longer than this may be mostly holes, which need no room.
 const SPARSE: u64 = 1 << 30;
+
+/// No format holds a larger file: NTFS, the most generous of them, ends at 2^53 bytes.
+const IMPLAUSIBLE: u64 = 1 << 53;
 
 /// Bytes of a file that lie somewhere.
 fn held(fs: &dyn FileSystem, node: &Node) -> u64 {
@@ -336,6 +357,7 @@ type Hard = (Way, PathBuf, Way);
 
 struct Walker<'a> {
     order: &'a Order<'a>,
+    beneath: &'a Beneath,
     holds: Holds,
     control: &'a Control,
     clock: &'a dyn Clock,
@@ -378,7 +400,7 @@ impl Walker<'_> {
                 let text = format!("{from}: {what}");
                 push(&mut self.report.not_held, text);
             }
-            Line::Begin { .. } | Line::File { .. } => {}
+            Line::Begin { .. } | Line::Room { .. } | Line::File { .. } => {}
         }
         self.send(Piece::Note(line))
     }
@@ -395,16 +417,32 @@ impl Walker<'_> {
     fn walk(&mut self, picks: Vec<Pick>) -> Result<(), Break> {
         for pick in picks {
             // The folders above a pick are only ways to it.
-            if let Some(parent) = pick.to.parent() {
-                fs::create_dir_all(self.order.into.join(parent))?;
-            }
+            let to = match (pick.to.parent(), pick.to.file_name()) {
+                (Some(parent), Some(name)) => {
+                    let Some(parent) = self.ways(&Way::new(&pick.path), parent)? else { continue };
+                    parent.join(name)
+                }
+                _ => pick.to,
+            };
             if pick.node.kind == NodeKind::Directory {
-                self.folder(pick.path, pick.node, pick.to)?;
+                self.folder(pick.path, pick.node, to)?;
             } else {
-                self.entry(&pick.path, &pick.node, pick.to)?;
+                self.entry(&pick.path, &pick.node, to)?;
             }
         }
         self.flush()
+    }
+
+    /// Makes the folders that lead to a pick; where they go in truth, or `None` where one cannot be made.
+    fn ways(&mut self, way: &Way, path: &Path) -> Result<Option<PathBuf>, Break> {
+        let mut at = PathBuf::new();
+        for name in path {
+            match self.make_folder(way, at.join(name))? {
+                Some(made) => at = made,
+                None => return Ok(None),
+            }
+        }
+        Ok(Some(at))
     }
 
     fn folder(&mut self, path: Vec<u8>, node: Node, to: PathBuf) -> Result<(), Break> {
@@ -413,7 +451,8 @@ impl Walker<'_> {
         while let Some((path, node, to, depth)) = waiting.pop() {
             self.go_on()?;
             let way = Way::new(&path);
-            let to = self.make_folder(&way, to)?;
+            self.report.directories += 1;
+            let Some(to) = self.make_folder(&way, to)? else { continue };
             let listing = self.order.fs.list(&node);
             for finding in listing.findings {
                 let why = finding.text;
@@ -441,24 +480,35 @@ impl Walker<'_> {
         Ok(())
     }
 
-    /// Makes a folder, or takes the one that is there; never one behind a link.
-    fn make_folder(&mut self, way: &Way, to: PathBuf) -> Result<PathBuf, Break> {
-        self.report.directories += 1;
-        for number in 1.. {
-            let name = to.file_name().unwrap_or_default().as_bytes();
-            let to = if number == 1 { to.clone() } else { to.with_file_name(OsStr::from_bytes(&names::numbered(name, number, self.holds))) };
-            let path = self.order.into.join(&to);
-            match fs::symlink_metadata(&path) {
-                Ok(meta) if meta.is_dir() => {}
+    /// Makes a folder, or takes the one that is there; never one behind a link. `None` where it cannot be made: that costs
+    /// it and what is in it, and nothing else.
+    fn make_folder(&mut self, way: &Way, to: PathBuf) -> Result<Option<PathBuf>, Break> {
+        if to.as_os_str().is_empty() {
+            return Ok(Some(to));
+        }
+        for number in 1..u32::MAX {
+            let to = names::numbered_path(&to, number, self.holds);
+            let made = match self.beneath.stat(&to) {
+                Ok(stat) if FileType::from_raw_mode(stat.st_mode).is_dir() => Ok(()),
                 Ok(_) => continue,
-                Err(_) => fs::create_dir(&path)?,
+                Err(error) if error.kind() == io::ErrorKind::NotFound => self.beneath.make_dir(&to, 0o755),
+                Err(error) => Err(error),
+            };
+            match made {
+                Ok(()) => {}
+                Err(error) if write::costs_itself(&error) => {
+                    let why = format!("{}; nothing of what is in this folder was copied", write::refused(&error));
+                    self.note(Line::Lost { from: way.clone(), why, stretches: Vec::new() })?;
+                    return Ok(None);
+                }
+                Err(error) => return Err(error.into()),
             }
             if number > 1 {
                 self.note(Line::Name { from: way.clone(), to: Way::new(to.as_os_str().as_bytes()) })?;
             }
-            return Ok(to);
+            return Ok(Some(to));
         }
-        Ok(to)
+        Ok(None)
     }
 
     fn entry(&mut self, path: &[u8], node: &Node, to: PathBuf) -> Result<(), Break> {
@@ -489,7 +539,7 @@ impl Walker<'_> {
 
     fn file(&mut self, way: Way, node: &Node, to: PathBuf) -> Result<(), Break> {
         self.go_on()?;
-        if let Some(kept) = self.done.get(&way).filter(|kept| !kept.holed && is_still_there(&self.order.into, kept)) {
+        if let Some(kept) = self.done.get(&way).filter(|kept| !kept.holed && is_still_there(self.beneath, kept)) {
             let time = node.modified.map(|time| (time.seconds, time.nanos));
             if kept.size == node.size && time.is_none_or(|time| time == kept.modified) {
                 self.report.resumed += 1;
@@ -498,6 +548,10 @@ impl Walker<'_> {
                 self.observer.event(&Event::Moved { len: node.size, at: self.seconds() });
                 return Ok(());
             }
+        }
+        if node.size > IMPLAUSIBLE {
+            let why = format!("its size of {} bytes cannot be: its entry is damaged", badger_drive::size::thousands(node.size));
+            return self.note(Line::Lost { from: way, why, stretches: Vec::new() });
         }
         let mut attributes = self.order.fs.attributes(node).unwrap_or_default();
         let streams = self.order.fs.streams(node).unwrap_or_default();
@@ -538,8 +592,7 @@ impl Walker<'_> {
 
     /// The name a file gets, by what is there already; `None` where it is not copied.
     fn settle_name(&mut self, way: &Way, node: &Node, to: PathBuf) -> Result<Option<(PathBuf, bool)>, Break> {
-        let there = fs::symlink_metadata(self.order.into.join(&to)).ok();
-        let Some(there) = there else {
+        let Ok(there) = self.beneath.stat(&to) else {
             if self.reserved.insert(to.clone()) {
                 return Ok(Some((to, false)));
             }
@@ -549,15 +602,22 @@ impl Walker<'_> {
         if self.done.get(way).is_some_and(|kept| kept.to.bytes() == to.as_os_str().as_bytes()) {
             return Ok(Some((to, true)));
         }
+        let is_file = FileType::from_raw_mode(there.st_mode).is_file();
+        let (size, seconds) = (there.st_size as u64, there.st_mtime as i64);
         let clash = Clash {
             to: to.clone(),
-            there: (there.len(), Some(Time { seconds: there.mtime(), nanos: there.mtime_nsec() as u32 })),
+            there: (size, Some(Time { seconds, nanos: there.st_mtime_nsec as u32 })),
             comes: (node.size, node.modified),
         };
+        // What an earlier copy brought is compared, not believed.
+        let same_time = node.modified.is_none_or(|time| (time.seconds - seconds).abs() <= 2);
+        if is_file && size == node.size && same_time && self.is_equal(way, node, &to)? {
+            return Ok(None);
+        }
         let how = if self.order.collision == Collision::Ask { (self.order.ask)(&clash) } else { self.order.collision };
         match how {
             Collision::KeepBoth => self.numbered(way, &to).map(Some),
-            Collision::ReplaceIfNewer if there.is_file() && clash.comes.1 > clash.there.1 => Ok(Some((to, true))),
+            Collision::ReplaceIfNewer if is_file && clash.comes.1 > clash.there.1 => Ok(Some((to, true))),
             Collision::ReplaceIfNewer => {
                 self.note(Line::Skipped { from: way.clone(), why: format!("{} is there and not older", to.display()) })?;
                 Ok(None)
@@ -569,10 +629,46 @@ impl Walker<'_> {
         }
     }
 
+    /// Compares a file that is there with what would come, byte for byte; where they are equal it counts as there and
+    /// proved.
+    fn is_equal(&mut self, way: &Way, node: &Node, to: &Path) -> Result<bool, Break> {
+        let (Ok(content), Ok(file)) = (self.order.fs.open(node, ""), self.beneath.read(to)) else { return Ok(false) };
+        let volume = self.order.fs.volume();
+        let (mut comes, mut there) = (self.pool.take(), vec![0; CHUNK]);
+        let (mut sha256, mut at, mut equal) = (Sha256::new(), 0, true);
+        while equal && at < content.size() {
+            if !self.control.go_on() {
+                self.pool.give(comes);
+                return Err(Break::Stopped);
+            }
+            self.control.hold_back(CHUNK as u64, self.clock);
+            let len = CHUNK.min((content.size() - at) as usize);
+            equal = match content.read(volume, at, &mut comes[..len]) {
+                Ok(count) if count > 0 => {
+                    let same = file.read_exact_at(&mut there[..count], at).is_ok() && there[..count] == comes[..count];
+                    sha256.update(&comes[..count]);
+                    at += count as u64;
+                    same
+                }
+                _ => false,
+            };
+        }
+        self.pool.give(comes);
+        if equal {
+            let modified = node.modified.map_or((0, 0), |time| (time.seconds, time.nanos));
+            let to = Way::new(to.as_os_str().as_bytes());
+            self.note(Line::File { from: way.clone(), to, size: node.size, modified, sha256: write::hex(sha256) })?;
+            self.report.files += 1;
+            self.report.resumed += 1;
+            self.report.bytes += node.size;
+            self.observer.event(&Event::Moved { len: node.size, at: self.seconds() });
+        }
+        Ok(equal)
+    }
+
     fn numbered(&mut self, way: &Way, to: &Path) -> Result<(PathBuf, bool), Break> {
-        let name = to.file_name().unwrap_or_default().as_bytes();
-        let all = (2..).map(|number| to.with_file_name(OsStr::from_bytes(&names::numbered(name, number, self.holds))));
-        let free = |to: &PathBuf| fs::symlink_metadata(self.order.into.join(to)).is_err() && !self.reserved.contains(to);
+        let all = (2..u32::MAX).map(|number| names::numbered_path(to, number, self.holds));
+        let free = |to: &PathBuf| !self.beneath.has(to) && !self.reserved.contains(to);
         let to = all.into_iter().find(free).unwrap_or_else(|| to.to_path_buf());
         self.reserved.insert(to.clone());
         self.note(Line::Name { from: way.clone(), to: Way::new(to.as_os_str().as_bytes()) })?;
@@ -580,7 +676,7 @@ impl Walker<'_> {
     }
 
     fn add(&mut self, job: Job, content: Content) -> Result<(), Break> {
-        self.batch_bytes += job.size;
+        self.batch_bytes = self.batch_bytes.saturating_add(job.size.min(BATCH_BYTES));
         let begin = content.pieces().iter().find_map(|piece| piece.at).unwrap_or(0);
         self.batch.push((job, content, begin));
         if self.batch_bytes >= BATCH_BYTES || self.batch.len() >= BATCH_FILES {
@@ -606,7 +702,8 @@ impl Walker<'_> {
             self.send(Piece::End { lost })?;
         }
         self.send(Piece::Settle)?;
-        self.reserved.retain(|to| fs::symlink_metadata(self.order.into.join(to)).is_err());
+        let beneath = self.beneath;
+        self.reserved.retain(|to| !beneath.has(to));
         self.hear(false);
         Ok(())
     }
@@ -657,11 +754,9 @@ impl Walker<'_> {
                     self.report.bytes += bytes;
                     self.observer.event(&Event::File { path: to.to_string_lossy().into_owned(), bytes });
                 }
-                Some(Outcome::Differs(from)) => {
+                Some(Outcome::Lost(from, why)) => {
                     self.report.lost_count += 1;
-                    let why = "the destination gives other bytes than were written".to_string();
-                    let path = from.to_string();
-                    push(&mut self.report.lost, Lost { path, why, stretches: Vec::new() });
+                    push(&mut self.report.lost, Lost { path: from.to_string(), why, stretches: Vec::new() });
                 }
                 None => return,
             }
@@ -684,87 +779,126 @@ fn push<T>(list: &mut Vec<T>, one: T) {
 }
 
 /// Whether a file of an earlier run is still as it was left.
-fn is_still_there(into: &Path, kept: &Kept) -> bool {
-    let meta = fs::symlink_metadata(into.join(OsStr::from_bytes(kept.to.bytes())));
+fn is_still_there(beneath: &Beneath, kept: &Kept) -> bool {
+    let stat = beneath.stat(Path::new(OsStr::from_bytes(kept.to.bytes())));
     // Some destinations keep even seconds only.
-    let same_time = |meta: &fs::Metadata| kept.modified == (0, 0) || (meta.mtime() - kept.modified.0).abs() <= 2;
-    meta.is_ok_and(|meta| meta.is_file() && meta.len() == kept.size && same_time(&meta))
+    let same_time = |time: i64| kept.modified == (0, 0) || (time - kept.modified.0).abs() <= 2;
+    stat.is_ok_and(|stat| FileType::from_raw_mode(stat.st_mode).is_file() && stat.st_size as u64 == kept.size && same_time(stat.st_mtime as i64))
 }
 
-/// Links come when their files are there, and folders get their times when nothing changes in them any more.
-fn links_and_times(
-    order: &Order,
-    folders: &[Folder],
-    soft: Vec<Soft>,
-    hard: Vec<Hard>,
+/// What comes after all files.
+struct Last<'a> {
+    beneath: &'a Beneath,
+    parts: &'a Path,
+    control: &'a Control,
     as_root: bool,
-    journal: &mut Journal,
-    report: &mut Report,
-) -> io::Result<()> {
-    let not_held = |journal: &mut Journal, report: &mut Report, from: Way, what: String| {
-        push(&mut report.not_held, format!("{from}: {what}"));
-        journal.add(&Line::NotHeld { from, what })
-    };
-    for (way, to, target, node) in soft {
-        let path = order.into.join(&to);
-        match symlink(OsStr::from_bytes(&target), &path) {
-            Ok(()) => {
-                write::link_times(&path, node.modified, node.accessed);
-                report.links += 1;
+}
+
+fn not_held(journal: &mut Journal, report: &mut Report, from: Way, what: String) -> io::Result<()> {
+    push(&mut report.not_held, format!("{from}: {what}"));
+    journal.add(&Line::NotHeld { from, what })
+}
+
+impl Last<'_> {
+    /// Links come when their files are there, and folders get their times when nothing changes in them any more.
+    fn links_and_times(
+        &self,
+        folders: &[Folder],
+        soft: Vec<Soft>,
+        hard: Vec<Hard>,
+        journal: &mut Journal,
+        report: &mut Report,
+    ) -> Result<(), Break> {
+        for (way, to, target, node) in soft {
+            self.go_on()?;
+            match self.beneath.symlink(&target, &to) {
+                Ok(()) => {
+                    write::link_times(self.beneath, &to, node.modified, node.accessed);
+                    report.links += 1;
+                }
+                Err(_) if self.beneath.link(&to).is_ok_and(|there| there == target) => report.links += 1,
+                Err(error) => not_held(journal, report, way, format!("a link to {}: {error}", String::from_utf8_lossy(&target)))?,
             }
-            Err(_) if fs::read_link(&path).is_ok_and(|there| there.as_os_str().as_bytes() == target) => report.links += 1,
-            Err(error) => not_held(journal, report, way, format!("a link to {}: {error}", String::from_utf8_lossy(&target)))?,
         }
+        if !hard.is_empty() {
+            // Where the first name of each went stands in the journal.
+            let done = journal.places(self.beneath)?;
+            for (way, to, first) in hard {
+                self.go_on()?;
+                match done.get(&first) {
+                    Some(kept) => self.further_name(way, &to, &first, kept, journal, report)?,
+                    None => not_held(journal, report, way, format!("a further name of {first}, which was not copied"))?,
+                }
+            }
+        }
+        for (to, node) in folders.iter().rev().filter(|(to, _)| !to.as_os_str().is_empty()) {
+            self.folder(to, node);
+        }
+        Ok(())
     }
-    if !hard.is_empty() {
-        // Where the first name of each went stands in the journal.
-        let done = journal.places()?;
-        for (way, to, first) in hard {
-            let path = order.into.join(&to);
-            let Some(kept) = done.get(&first) else {
-                not_held(journal, report, way, format!("a further name of {first}, which was not copied"))?;
-                continue;
-            };
-            let there = order.into.join(OsStr::from_bytes(kept.to.bytes()));
-            let Kept { size, modified, sha256, .. } = kept.clone();
-            let line = Line::File { from: way.clone(), to: Way::new(to.as_os_str().as_bytes()), size, modified, sha256 };
-            match fs::hard_link(&there, &path) {
+
+    fn go_on(&self) -> Result<(), Break> {
+        if self.control.is_stopped() { Err(Break::Stopped) } else { Ok(()) }
+    }
+
+    fn further_name(&self, way: Way, to: &Path, first: &Way, kept: &Kept, journal: &mut Journal, report: &mut Report) -> io::Result<()> {
+        let there = Path::new(OsStr::from_bytes(kept.to.bytes()));
+        let Kept { size, modified, sha256, .. } = kept.clone();
+        let line = Line::File { from: way.clone(), to: Way::new(to.as_os_str().as_bytes()), size, modified, sha256 };
+        match self.beneath.hard_link(there, to) {
+            Ok(()) => {
+                report.links += 1;
+                journal.add(&line)
+            }
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                let node = |path| self.beneath.stat(path).map(|stat| (stat.st_dev, stat.st_ino));
+                if node(there)? == node(to)? {
+                    report.links += 1;
+                    return journal.add(&line);
+                }
+                report.skipped_count += 1;
+                push(&mut report.skipped, format!("{way}: {} is there already", to.display()));
+                journal.add(&Line::Skipped { from: way, why: format!("{} is there already", to.display()) })
+            }
+            // A destination without links gets a copy of the copy, which was proved; it is proved as well.
+            Err(_) => match self.second(there, to) {
                 Ok(()) => {
                     report.links += 1;
                     journal.add(&line)?;
+                    not_held(journal, report, way, format!("the same file as {first}; it is there twice"))
                 }
-                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
-                    let same = fs::metadata(&there)?.ino() == fs::symlink_metadata(&path)?.ino();
-                    if same {
-                        report.links += 1;
-                        journal.add(&line)?;
-                    } else {
-                        report.skipped_count += 1;
-                        push(&mut report.skipped, format!("{way}: {} is there already", to.display()));
-                        journal.add(&Line::Skipped { from: way, why: format!("{} is there already", to.display()) })?;
-                    }
-                }
-                // A destination without links gets a copy of the copy, which was proved.
-                Err(_) => {
-                    fs::copy(&there, &path)?;
-                    report.links += 1;
-                    journal.add(&line)?;
-                    not_held(journal, report, way, format!("the same file as {first}; it is there twice"))?;
-                }
-            }
+                Err(error) => not_held(journal, report, way, format!("a further name of {first}: {error}")),
+            },
         }
     }
-    for (to, node) in folders.iter().rev() {
-        let path = order.into.join(to);
-        let (Some(mode), true) = (node.mode, path != order.into) else {
-            write::link_times(&path, node.modified, node.accessed);
-            continue;
-        };
-        if let Some((user, group)) = node.owner.filter(|_| as_root) {
-            let _ = std::os::unix::fs::lchown(&path, Some(user), Some(group));
+
+    /// Copies a file of the destination, and reads the copy back.
+    fn second(&self, there: &Path, to: &Path) -> io::Result<()> {
+        let part = self.parts.join("second");
+        if self.beneath.has(&part) {
+            self.beneath.remove(&part)?;
         }
-        let _ = fs::set_permissions(&path, fs::Permissions::from_mode(mode & 0o777));
-        write::link_times(&path, node.modified, node.accessed);
+        let (mut from, mut copy) = (self.beneath.read(there)?, self.beneath.create(&part)?);
+        io::copy(&mut from, &mut copy)?;
+        copy.sync_all()?;
+        if write::read_back(&copy, self.control)? != write::read_back(&from, self.control)? {
+            return Err(io::Error::other("the destination gives other bytes than were written"));
+        }
+        let meta = from.metadata()?;
+        copy.set_permissions(meta.permissions())?;
+        copy.set_modified(meta.modified()?)?;
+        self.beneath.rename(&part, to, false)
     }
-    Ok(())
+
+    fn folder(&self, to: &Path, node: &Node) {
+        // What a folder cannot be given it goes without; what is in it is there.
+        let Ok(dir) = self.beneath.dir(to) else { return };
+        if let Some((user, group)) = node.owner.filter(|_| self.as_root) {
+            let _ = std::os::unix::fs::fchown(&*dir, Some(user), Some(group));
+        }
+        if let Some(mode) = node.mode {
+            let _ = rustix::fs::fchmod(&*dir, Mode::from(mode & 0o777));
+        }
+        write::link_times(self.beneath, to, node.modified, node.accessed);
+    }
 }

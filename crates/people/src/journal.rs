@@ -1,13 +1,15 @@
 //! What a copy has done, line by line, so that it can be gone on with; and what is made of it in the end. Described in
 //! `docs/formats/fetch.md`.
 
+use crate::beneath::Beneath;
+use badger_drive::text::plain;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
-use std::fs::{self, File, OpenOptions};
+use std::ffi::{OsStr, OsString};
+use std::fs::File;
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Seek, SeekFrom, Write};
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
-
-const NAME: &str = ".badger-fetch";
 
 /// A path as bytes; written as text where it is text.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -42,6 +44,8 @@ impl std::fmt::Display for Way {
 pub(crate) enum Line {
     /// The first one: of what this is the copy.
     Begin { version: u32, source: String, picks: Vec<String> },
+    /// The second one: the inode of the directory that the journal lies in.
+    Room { inode: u64 },
     /// A file is there and was read back equal. Times are seconds and nanoseconds since 1970.
     File { from: Way, to: Way, size: u64, modified: (i64, u32), sha256: String },
     /// A part of a file could not be read and is zero; start and length in bytes. No stretch means that all is missing.
@@ -77,46 +81,100 @@ fn take(done: &mut Done, line: Line) {
                 kept.holed = true;
             }
         }
+        Line::Lost { from, .. } => _ = done.remove(&from),
         _ => {}
     }
 }
 
+/// What our directories at a destination begin with.
+const NAME: &str = ".badger-fetch";
+/// The journal in such a directory, and where files lie in it until they were read back.
+const JOURNAL: &str = "journal";
+const PARTS: &str = "parts";
+
 pub(crate) struct Journal {
     file: BufWriter<File>,
-    path: PathBuf,
-    dir: PathBuf,
+    /// Our own directory, right under the destination.
+    room: PathBuf,
+}
+
+/// The lines of a journal as far as they are whole, and how long that is.
+fn whole_lines(file: &File, mut take: impl FnMut(Line) -> bool) -> io::Result<u64> {
+    let mut reader = BufReader::new(file);
+    let (mut whole, mut text) = (0, Vec::new());
+    loop {
+        text.clear();
+        let count = reader.by_ref().take(1 << 20).read_until(b'\n', &mut text)?;
+        let Some(line) = text.strip_suffix(b"\n").and_then(|text| serde_json::from_slice::<Line>(text).ok()) else { return Ok(whole) };
+        if !take(line) {
+            return Ok(whole);
+        }
+        whole += count as u64;
+    }
 }
 
 impl Journal {
-    /// Goes on with the journal in `dir` if it is of the same copy, or begins one.
-    pub fn open(dir: &Path, begin: &Line) -> io::Result<(Self, Done)> {
-        let path = dir.join(NAME);
-        let mut file = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(&path)?;
-        let (mut done, mut whole, mut same) = (Done::new(), 0, false);
-        let mut reader = BufReader::new(&file);
-        let mut text = Vec::new();
-        loop {
-            text.clear();
-            let count = reader.by_ref().take(1 << 20).read_until(b'\n', &mut text)?;
-            let Some(line) = text.strip_suffix(b"\n").and_then(|text| serde_json::from_slice::<Line>(text).ok()) else { break };
-            if whole == 0 {
-                same = line == *begin;
-                if !same {
-                    break;
+    /// Goes on with the journal of the same copy, or begins one. `taken` are names that the copy itself brings to the
+    /// destination, in lower case: those are never ours.
+    pub fn open(beneath: &Beneath, begin: &Line, taken: &HashSet<Vec<u8>>) -> io::Result<(Self, Done)> {
+        let free = |name: &OsStr| !taken.contains(&name.as_bytes().to_ascii_lowercase());
+        let mut rooms: Vec<OsString> = beneath.names(Path::new(""))?;
+        rooms.retain(|name| name.as_bytes().starts_with(NAME.as_bytes()) && free(name));
+        rooms.sort();
+        for room in rooms.into_iter().map(PathBuf::from) {
+            let Ok(mut file) = beneath.write(&room.join(JOURNAL)) else { continue };
+            let (mut done, mut first, mut same) = (Done::new(), true, false);
+            let own = Line::Room { inode: beneath.stat(&room)?.st_ino };
+            let mut own_seen = false;
+            let whole = whole_lines(&file, |line| {
+                if std::mem::take(&mut first) {
+                    same = line == *begin;
+                } else if !std::mem::replace(&mut own_seen, true) {
+                    // One that came with somebody's files says another number.
+                    same = same && line == own;
+                } else {
+                    take(&mut done, line);
                 }
+                same
+            })?;
+            if same && own_seen {
+                file.set_len(whole)?;
+                file.seek(SeekFrom::End(0))?;
+                let journal = Self { file: BufWriter::new(file), room };
+                journal.empty_parts(beneath)?;
+                return Ok((journal, done));
             }
-            whole += count as u64;
-            take(&mut done, line);
         }
-        drop(reader);
-        file.set_len(if same { whole } else { 0 })?;
-        file.seek(SeekFrom::End(0))?;
-        let mut journal = Self { file: BufWriter::new(file), path, dir: dir.to_path_buf() };
-        if !same {
-            done.clear();
+        for number in 1..u32::MAX {
+            let room = PathBuf::from(if number == 1 { NAME.to_string() } else { format!("{NAME}-{number}") });
+            if !free(room.as_os_str()) {
+                continue;
+            }
+            match beneath.make_dir(&room, 0o700) {
+                Ok(()) => {}
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => continue,
+                Err(error) => return Err(error),
+            }
+            let mut journal = Self { file: BufWriter::new(beneath.create(&room.join(JOURNAL))?), room };
             journal.add(begin)?;
+            journal.add(&Line::Room { inode: beneath.stat(&journal.room)?.st_ino })?;
+            journal.empty_parts(beneath)?;
+            return Ok((journal, Done::new()));
         }
-        Ok((journal, done))
+        Err(io::Error::other("there is no free name left"))
+    }
+
+    /// Parts of an earlier run have no name and prove nothing.
+    fn empty_parts(&self, beneath: &Beneath) -> io::Result<()> {
+        if beneath.has(&self.parts()) {
+            beneath.remove_dir(&self.parts())?;
+        }
+        beneath.make_dir(&self.parts(), 0o700)
+    }
+
+    /// Where files lie until they were read back.
+    pub fn parts(&self) -> PathBuf {
+        self.room.join(PARTS)
     }
 
     pub fn add(&mut self, line: &Line) -> io::Result<()> {
@@ -130,28 +188,37 @@ impl Journal {
         self.file.get_ref().sync_data()
     }
 
-    /// Writes the manifest and, where there is something to say, the list; then the journal goes. Gives both paths.
-    pub fn finish(mut self) -> io::Result<(PathBuf, Option<PathBuf>)> {
+    /// Writes the manifest and, where there is something to say, the list; then the journal goes. Gives the names of both;
+    /// without a file there is no manifest. `taken` are names that the copy itself brought.
+    pub fn finish(mut self, beneath: &Beneath, taken: &HashSet<Vec<u8>>) -> io::Result<(Option<PathBuf>, Option<PathBuf>)> {
         self.keep()?;
-        let stem = (1..).map(|number| if number == 1 { "fetched".to_string() } else { format!("fetched-{number}") });
-        let stem = stem.into_iter().find(|stem| !self.dir.join(format!("{stem}.sha256")).exists()).unwrap_or_default();
-        let (manifest, list) = (self.dir.join(format!("{stem}.sha256")), self.dir.join(format!("{stem}.txt")));
-        let part = |path: &Path| path.with_extension("part");
-        let mut sums = BufWriter::new(File::create(part(&manifest))?);
-        let mut said = Vec::new();
-        let mut last: HashMap<Way, u64> = HashMap::new();
         // A file that was written again after a break has two lines; the later one holds, and so does what is said of it.
-        for (at, line) in self.lines()?.enumerate() {
-            if let Line::File { from, .. } = line {
-                last.insert(from, at as u64);
+        let mut last: HashMap<Way, u64> = HashMap::new();
+        for (at, line) in self.lines(beneath)?.enumerate() {
+            match line {
+                Line::File { from, .. } => _ = last.insert(from, at as u64),
+                Line::Lost { from, stretches, .. } if stretches.is_empty() => _ = last.remove(&from),
+                _ => {}
             }
         }
         let newest = |from: &Way, at: usize| last.get(from).is_none_or(|last| *last <= at as u64);
-        for (at, line) in self.lines()?.enumerate() {
+        let (part, mut said, mut count) = (self.room.join("manifest"), Vec::new(), 0u64);
+        if beneath.has(&part) {
+            beneath.remove(&part)?;
+        }
+        let mut sums = BufWriter::new(beneath.create(&part)?);
+        for (at, line) in self.lines(beneath)?.enumerate() {
             match line {
-                Line::File { from, to, sha256, .. } if newest(&from, at) => sums.write_all(&manifest_line(to.bytes(), &sha256))?,
-                Line::Begin { .. } | Line::File { .. } => {}
-                Line::Lost { from, why, stretches } if stretches.is_empty() => said.push(format!("lost      {from}: {why}")),
+                Line::File { from, to, sha256, .. } if last.get(&from) == Some(&(at as u64)) && !sha256.is_empty() => {
+                    count += 1;
+                    sums.write_all(&manifest_line(to.bytes(), &sha256))?;
+                }
+                Line::Begin { .. } | Line::Room { .. } | Line::File { .. } => {}
+                Line::Lost { from, why, stretches } if stretches.is_empty() => {
+                    if !last.contains_key(&from) {
+                        said.push(format!("lost      {from}: {why}"));
+                    }
+                }
                 Line::Lost { from, .. } if !newest(&from, at) => {}
                 Line::Lost { from, why, stretches } => {
                     let listed: Vec<String> = stretches.iter().map(|(start, len)| format!("{len} bytes at {start}")).collect();
@@ -164,27 +231,58 @@ impl Journal {
         }
         sums.flush()?;
         sums.get_ref().sync_all()?;
-        fs::rename(part(&manifest), &manifest)?;
         // What was said before a break is said again after it.
         let mut seen = HashSet::new();
         said.retain(|line| seen.insert(line.clone()));
-        if !said.is_empty() {
-            fs::write(&list, said.join("\n") + "\n")?;
+        let list_part = self.room.join("list");
+        if beneath.has(&list_part) {
+            beneath.remove(&list_part)?;
         }
-        fs::remove_file(&self.path)?;
-        Ok((manifest, (!said.is_empty()).then_some(list)))
+        let mut list = beneath.create(&list_part)?;
+        said.iter().try_for_each(|line| list.write_all(format!("{}\n", plain(line)).as_bytes()))?;
+        list.sync_all()?;
+        let (manifest, list) = self.name(beneath, taken, (count > 0).then_some(part), (!said.is_empty()).then_some(list_part))?;
+        drop(self.file);
+        beneath.remove_dir(&self.room)?;
+        rustix::fs::fsync(beneath.root())?;
+        Ok((manifest, list))
+    }
+
+    /// Gives both lists the same free name: never one of the copy's own, never over something.
+    fn name(
+        &self,
+        beneath: &Beneath,
+        taken: &HashSet<Vec<u8>>,
+        manifest: Option<PathBuf>,
+        list: Option<PathBuf>,
+    ) -> io::Result<(Option<PathBuf>, Option<PathBuf>)> {
+        for number in 1..u32::MAX {
+            let stem = if number == 1 { "fetched".to_string() } else { format!("fetched-{number}") };
+            let names = [PathBuf::from(format!("{stem}.sha256")), PathBuf::from(format!("{stem}.txt"))];
+            if names.iter().any(|name| taken.contains(&name.as_os_str().as_bytes().to_ascii_lowercase()) || beneath.has(name)) {
+                continue;
+            }
+            for (part, name) in [&manifest, &list].into_iter().zip(&names) {
+                if let Some(part) = part {
+                    beneath.rename(part, name, false)?;
+                }
+            }
+            let [sums, said] = names;
+            return Ok((manifest.map(|_| sums), list.map(|_| said)));
+        }
+        Err(io::Error::other("there is no free name left"))
     }
 
     /// Where every file went, as far as it is written down.
-    pub fn places(&mut self) -> io::Result<Done> {
+    pub fn places(&mut self, beneath: &Beneath) -> io::Result<Done> {
         self.keep()?;
         let mut done = Done::new();
-        self.lines()?.for_each(|line| take(&mut done, line));
+        self.lines(beneath)?.for_each(|line| take(&mut done, line));
         Ok(done)
     }
 
-    fn lines(&self) -> io::Result<impl Iterator<Item = Line>> {
-        let reader = BufReader::new(File::open(&self.path)?);
+    fn lines(&self, beneath: &Beneath) -> io::Result<impl Iterator<Item = Line> + use<>> {
+        let reader = BufReader::new(beneath.read(&self.room.join(JOURNAL))?);
         Ok(reader.lines().map_while(|line| serde_json::from_str(&line.ok()?).ok()))
     }
 }
@@ -211,6 +309,7 @@ fn manifest_line(path: &[u8], sha256: &str) -> Vec<u8> {
 mod tests {
     use super::*;
     use rstest::rstest;
+    use std::fs;
 
     fn begin(pick: &str) -> Line {
         Line::Begin { version: 1, source: "weir#3".into(), picks: vec![pick.into()] }
@@ -224,8 +323,12 @@ mod tests {
         Line::Lost { from: Way::new(name.as_bytes()), why: "unreadable".into(), stretches: vec![(512, 1024)] }
     }
 
+    fn open(dir: &Path, pick: &str) -> (Journal, Done) {
+        Journal::open(&Beneath::new(dir).unwrap(), &begin(pick), &HashSet::new()).unwrap()
+    }
+
     fn written(dir: &Path, lines: &[Line]) -> Journal {
-        let (mut journal, _) = Journal::open(dir, &begin("/Users")).unwrap();
+        let (mut journal, _) = open(dir, "/Users");
         lines.iter().for_each(|line| journal.add(line).unwrap());
         journal.keep().unwrap();
         journal
@@ -234,38 +337,63 @@ mod tests {
     #[rstest]
     fn a_torn_end_costs_only_itself(#[values(1, 7, 40)] torn: u64) {
         let dir = tempfile::tempdir().unwrap();
-        drop(written(dir.path(), &[file("a", "1"), file("b", "2")]));
-        let path = dir.path().join(NAME);
+        let journal = written(dir.path(), &[file("a", "1"), file("b", "2")]);
+        let path = dir.path().join(&journal.room).join(JOURNAL);
+        drop(journal);
         let len = fs::metadata(&path).unwrap().len();
-        OpenOptions::new().write(true).open(&path).unwrap().set_len(len - torn).unwrap();
-        let (mut journal, done) = Journal::open(dir.path(), &begin("/Users")).unwrap();
+        fs::OpenOptions::new().write(true).open(&path).unwrap().set_len(len - torn).unwrap();
+        let (mut journal, done) = open(dir.path(), "/Users");
         assert_eq!(done.keys().map(Way::to_string).collect::<Vec<_>>(), ["a"]);
         journal.add(&file("c", "3")).unwrap();
-        journal.keep().unwrap();
-        assert_eq!(journal.places().unwrap().len(), 2, "what is appended stands behind the last whole line");
+        let places = journal.places(&Beneath::new(dir.path()).unwrap()).unwrap();
+        assert_eq!(places.len(), 2, "what is appended stands behind the last whole line");
     }
 
     #[test]
-    fn the_journal_of_another_copy_is_replaced() {
+    fn every_copy_has_a_journal_of_its_own() {
         let dir = tempfile::tempdir().unwrap();
         drop(written(dir.path(), &[file("a", "1")]));
-        let (_, done) = Journal::open(dir.path(), &begin("/Users/Oda")).unwrap();
-        assert!(done.is_empty());
-        let (_, done) = Journal::open(dir.path(), &begin("/Users")).unwrap();
-        assert!(done.is_empty(), "the first one is gone for good");
+        assert!(open(dir.path(), "/Users/Oda").1.is_empty());
+        assert_eq!(open(dir.path(), "/Users").1.len(), 1, "the first one is still there");
+    }
+
+    #[test]
+    fn a_journal_that_came_with_somebodys_files_is_not_ours() {
+        let dir = tempfile::tempdir().unwrap();
+        let journal = written(dir.path(), &[file("a", "1")]);
+        let room = dir.path().join(&journal.room);
+        let planted = fs::read(room.join(JOURNAL)).unwrap();
+        drop(journal);
+        fs::rename(&room, dir.path().join("aside")).unwrap();
+        fs::create_dir(&room).unwrap();
+        fs::write(room.join(JOURNAL), &planted).unwrap();
+        assert!(open(dir.path(), "/Users").1.is_empty());
+        assert_eq!(fs::read(room.join(JOURNAL)).unwrap(), planted);
+        // Nor is one whose name the copy itself brings, whatever it says.
+        let other = tempfile::tempdir().unwrap();
+        drop(written(other.path(), &[file("a", "1")]));
+        let taken = HashSet::from([NAME.as_bytes().to_vec()]);
+        let (journal, done) = Journal::open(&Beneath::new(other.path()).unwrap(), &begin("/Users"), &taken).unwrap();
+        assert!(done.is_empty() && journal.room == Path::new(".badger-fetch-2"));
     }
 
     #[test]
     fn what_was_written_again_counts_as_it_was_last() {
         let dir = tempfile::tempdir().unwrap();
-        let mut journal = written(dir.path(), &[file("a", "1"), holed("a"), file("b", "2"), file("a", "3"), file("c", "4"), holed("c")]);
-        let places = journal.places().unwrap();
+        let beneath = Beneath::new(dir.path()).unwrap();
+        let gone = Line::Lost { from: Way::new(b"d"), why: "too long\nfor it".into(), stretches: Vec::new() };
+        let lines = [file("a", "1"), holed("a"), file("b", "2"), file("a", "3"), file("c", "4"), holed("c"), file("d", "5"), gone];
+        let mut journal = written(dir.path(), &lines);
+        let places = journal.places(&beneath).unwrap();
         let of = |name: &str| &places[&Way::new(name.as_bytes())];
-        assert!(!of("a").holed && of("c").holed && of("a").sha256 == "3");
-        let (manifest, list) = journal.finish().unwrap();
-        assert_eq!(fs::read_to_string(manifest).unwrap(), "2  b\n3  a\n4  c\n");
-        assert_eq!(fs::read_to_string(list.unwrap()).unwrap(), "holed     c: 1024 bytes at 512 are zero: unreadable\n");
-        assert!(!dir.path().join(NAME).exists());
+        assert!(!of("a").holed && of("c").holed && of("a").sha256 == "3" && places.len() == 3);
+        fs::write(dir.path().join("fetched.txt"), "somebody's").unwrap();
+        let (manifest, list) = journal.finish(&beneath, &HashSet::new()).unwrap();
+        let read = |name: Option<PathBuf>| fs::read_to_string(dir.path().join(name.unwrap())).unwrap();
+        assert_eq!(read(manifest), "2  b\n3  a\n4  c\n");
+        assert_eq!(read(list), "holed     c: 1024 bytes at 512 are zero: unreadable\nlost      d: too long\\nfor it\n");
+        assert_eq!(fs::read_to_string(dir.path().join("fetched.txt")).unwrap(), "somebody's");
+        assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 3, "the journal is gone");
     }
 
     #[rstest]

@@ -4,6 +4,9 @@
 //! A name that is too long is cut and ends in `%~` and eight hex digits of a hash of the whole.
 
 use std::borrow::Cow;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
 
 /// What a destination can hold.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -96,6 +99,12 @@ pub fn numbered(name: &[u8], number: u32, holds: Holds) -> Vec<u8> {
         }
     }
     [&stem, mark.as_bytes(), end].concat()
+}
+
+/// The path whose last name has a number; with 1 it is the path itself.
+pub fn numbered_path(path: &Path, number: u32, holds: Holds) -> PathBuf {
+    let name = path.file_name().unwrap_or_default().as_bytes();
+    if number == 1 { path.to_path_buf() } else { path.with_file_name(OsStr::from_bytes(&numbered(name, number, holds))) }
 }
 
 #[cfg(test)]

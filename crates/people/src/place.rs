@@ -4,6 +4,7 @@ use crate::names::Holds;
 use badger_drive::discover::Sysfs;
 use badger_drive::ground::Ground;
 use badger_drive::{Refusal, Source};
+use std::os::fd::{AsRawFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 /// Kinds of file systems by the numbers the kernel gives them, that take only part of all names.
@@ -29,9 +30,18 @@ fn nearest(path: &Path) -> PathBuf {
 /// Refuses a destination on the drive that is read: the drive itself, another partition of it, a mount of it, or a loop
 /// device over it.
 pub fn refuse_source(path: &Path, source: &Source, sysfs: &Sysfs) -> Result<(), Refusal> {
-    let here = Ground::of(&nearest(path), sysfs);
+    refuse(&Ground::of(&nearest(path), sysfs), path, source)
+}
+
+/// The same of the directory that is open by now.
+pub fn refuse_opened(dir: &OwnedFd, path: &Path, source: &Source, sysfs: &Sysfs) -> Result<(), Refusal> {
+    let open = PathBuf::from(format!("/proc/self/fd/{}", dir.as_raw_fd()));
+    refuse(&Ground::of(&open, sysfs), path, source)
+}
+
+fn refuse(here: &Ground, path: &Path, source: &Source) -> Result<(), Refusal> {
     // What lies below an image file is only where that file happens to be; of a drive no partition is taken.
-    if source.ground().shares_device(&here, false) || source.ground().touches(&here) {
+    if source.ground().shares_device(here, false) || source.ground().touches(here) {
         let text = format!("{} lies on the drive that is read; a source is never written to: choose a place on another drive", path.display());
         return Err(Refusal::new("into-source", text));
     }

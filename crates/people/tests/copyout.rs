@@ -1,112 +1,15 @@
 //! Copying out of volumes made by the system's own tools, judged by the system's own driver and checksum program.
 
-use badger_drive::clock::Clock;
-use badger_drive::discover::Sysfs;
-use badger_drive::{Control, Refusal, Source, Workshop};
-use badger_people::copyout::{Clash, Collision, Event, Order, Report, copy_out};
+mod support;
+
+use badger_drive::Control;
+use badger_people::copyout::{Clash, Collision, Event};
 use rstest::rstest;
 use std::fs::{self, File};
-use std::os::unix::fs::{FileExt, MetadataExt, PermissionsExt, symlink};
-use std::path::{Path, PathBuf};
+use std::os::unix::fs::{MetadataExt, symlink};
 use std::process::Command;
 use std::sync::Mutex;
-use tempfile::TempDir;
-
-fn run(command: &[&str]) {
-    let out = Command::new(command[0]).args(&command[1..]).output().unwrap_or_else(|error| panic!("{}: {error}", command[0]));
-    assert!(out.status.success(), "{command:?}: {}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
-}
-
-fn noise(len: usize, seed: u64) -> Vec<u8> {
-    let mut state = seed | 1;
-    let mut next = || {
-        state ^= state << 13;
-        state ^= state >> 7;
-        state ^= state << 17;
-        state
-    };
-    (0..len.div_ceil(8)).flat_map(|_| next().to_le_bytes()).take(len).collect()
-}
-
-struct Place {
-    dir: TempDir,
-}
-
-impl Place {
-    /// A folder with an ext4 volume of what people have.
-    fn new() -> Self {
-        let place = Self { dir: tempfile::tempdir().unwrap() };
-        let data = place.path("data");
-        fs::create_dir_all(data.join("Wenna/Counts/.hidden")).unwrap();
-        fs::create_dir_all(data.join("Piers/Counts")).unwrap();
-        fs::create_dir_all(data.join("Wenna/empty")).unwrap();
-        for number in 0..40u64 {
-            fs::write(data.join(format!("Wenna/Counts/sheet {number}.csv")), noise(number as usize * 3000, number + 1)).unwrap();
-        }
-        fs::write(data.join("Wenna/Counts/.hidden/notes.txt"), "tide at four").unwrap();
-        fs::write(data.join("Piers/Counts/sheet 1.csv"), "another one").unwrap();
-        fs::write(data.join("Wenna/what: is\\this?\nnow.txt"), "odd name").unwrap();
-        fs::hard_link(data.join("Wenna/Counts/sheet 7.csv"), data.join("Wenna/same sheet.csv")).unwrap();
-        symlink("Counts/sheet 3.csv", data.join("Wenna/link")).unwrap();
-        let sparse = File::create(data.join("Wenna/sparse.db")).unwrap();
-        sparse.set_len(64 << 20).unwrap();
-        sparse.write_all_at(b"middle", 30 << 20).unwrap();
-        fs::set_permissions(data.join("Wenna/Counts/sheet 3.csv"), fs::Permissions::from_mode(0o4640)).unwrap();
-        run(&["setfattr", "-n", "user.note", "-v", "counted twice", data.join("Wenna/Counts/sheet 3.csv").to_str().unwrap()]);
-        run(&["touch", "-d", "2018-01-02T03:04:05Z", data.join("Wenna/Counts").to_str().unwrap()]);
-        File::create(place.path("volume.img")).unwrap().set_len(120 << 20).unwrap();
-        run(&["mke2fs", "-q", "-F", "-t", "ext4", "-d", data.to_str().unwrap(), place.path("volume.img").to_str().unwrap()]);
-        // Parts of a second only the system's own driver sets.
-        let mount = place.path("made");
-        fs::create_dir(&mount).unwrap();
-        run(&["mount", "-o", "loop", place.path("volume.img").to_str().unwrap(), mount.to_str().unwrap()]);
-        run(&["touch", "-d", "2019-04-05T06:07:08.123456789Z", mount.join("Wenna/Counts/sheet 3.csv").to_str().unwrap()]);
-        run(&["umount", mount.to_str().unwrap()]);
-        place
-    }
-
-    fn path(&self, name: &str) -> PathBuf {
-        self.dir.path().join(name)
-    }
-
-    fn fetch(&self, source: &Path, picks: &[&str], into: &str, collision: Collision) -> Result<Report, Refusal> {
-        self.fetch_with(source, picks, &self.path(into), collision, &Control::new(), &|_| (), &|_| Collision::Skip)
-    }
-
-    #[allow(clippy::too_many_arguments)] // one call for every test
-    fn fetch_with(
-        &self,
-        source: &Path,
-        picks: &[&str],
-        into: &Path,
-        collision: Collision,
-        control: &Control,
-        observer: &(dyn Fn(&Event) + Send + Sync),
-        ask: &(dyn Fn(&Clash) -> Collision + Sync),
-    ) -> Result<Report, Refusal> {
-        let workshop = Workshop::default();
-        let drive: Source = workshop.source(source)?;
-        let volume = badger_fs::open(&drive, 0, drive.geometry().size_bytes).unwrap();
-        let order = Order {
-            fs: &*volume,
-            source: &drive,
-            key: "volume".into(),
-            picks: picks.iter().map(ToString::to_string).collect(),
-            into: into.to_path_buf(),
-            collision,
-            ask,
-        };
-        let clock: &dyn Clock = &*workshop.clock;
-        copy_out(&order, &Sysfs::default(), control, clock, &|event: &Event| observer(event))
-    }
-}
-
-/// The system's own checksum program agrees with the manifest.
-fn verify(into: &Path, manifest: &str) -> usize {
-    let out = Command::new("sha256sum").args(["-c", "--strict", manifest]).current_dir(into).output().unwrap();
-    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
-    String::from_utf8_lossy(&out.stdout).lines().count()
-}
+use support::{Place, noise, run, verify};
 
 #[test]
 fn folders_come_whole_with_everything_the_destination_can_hold() {
