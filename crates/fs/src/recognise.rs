@@ -247,12 +247,10 @@ fn fat(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
     let table = long(le16(head, 22), le32(head, 36));
     let data = total.checked_sub(reserved + copies * table + (roots * 32).div_ceil(sector))?;
     let clusters = data / per_cluster;
-    let kind = if clusters < 4085 {
-        Kind::Fat12
-    } else if clusters < 65525 {
-        Kind::Fat16
-    } else {
-        Kind::Fat32
+    let kind = match crate::fat::bits(head, clusters) {
+        12 => Kind::Fat12,
+        16 => Kind::Fat16,
+        _ => Kind::Fat32,
     };
     let extended = if kind == Kind::Fat32 { 66 } else { 38 };
     let mut volume = Volume::new(kind, total * sector);

@@ -3,6 +3,7 @@
 
 use crate::beneath::Beneath;
 use badger_drive::text::plain;
+use rustix::fs::FileType;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use std::ffi::{OsStr, OsString};
@@ -113,6 +114,13 @@ fn whole_lines(file: &File, mut take: impl FnMut(Line) -> bool) -> io::Result<u6
     }
 }
 
+/// Whether a directory holds nothing, or only an empty journal.
+fn begun_only(beneath: &Beneath, room: &Path) -> bool {
+    let names = beneath.names(room).unwrap_or_else(|_| vec![OsString::from("?")]);
+    let empty = || beneath.stat(&room.join(JOURNAL)).is_ok_and(|stat| stat.st_size == 0 && FileType::from_raw_mode(stat.st_mode).is_file());
+    names.is_empty() || names == [OsString::from(JOURNAL)] && empty()
+}
+
 impl Journal {
     /// Goes on with the journal of the same copy, or begins one. `taken` are names that the copy itself brings to the
     /// destination, in lower case: those are never ours.
@@ -152,12 +160,19 @@ impl Journal {
             }
             match beneath.make_dir(&room, 0o700) {
                 Ok(()) => {}
+                // One in which nothing is was left by a run that ended before its first line.
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists && begun_only(beneath, &room) => {}
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => continue,
                 Err(error) => return Err(error),
             }
-            let mut journal = Self { file: BufWriter::new(beneath.create(&room.join(JOURNAL))?), room };
+            let journal = room.join(JOURNAL);
+            if beneath.has(&journal) {
+                beneath.remove(&journal)?;
+            }
+            let mut journal = Self { file: BufWriter::new(beneath.create(&journal)?), room };
             journal.add(begin)?;
             journal.add(&Line::Room { inode: beneath.stat(&journal.room)?.st_ino })?;
+            journal.keep()?;
             journal.empty_parts(beneath)?;
             return Ok((journal, Done::new()));
         }

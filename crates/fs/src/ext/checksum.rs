@@ -24,6 +24,31 @@ pub fn attributes(seed: u32, number: u64, bytes: &[u8]) -> u32 {
     crc32c(head, &bytes[20..])
 }
 
+/// The CRC-32 that goes over whole transactions of older journals: from the highest bit on, never inverted.
+#[derive(Clone, Copy)]
+pub struct Crc32(u32);
+
+const OLD: crc::Crc<u32> = crc::Crc::<u32>::new(&crc::CRC_32_MPEG_2);
+
+/// That checksum over `bytes`.
+pub fn crc32_whole(bytes: &[u8]) -> Crc32 {
+    Crc32(u32::MAX).over(bytes)
+}
+
+impl Crc32 {
+    /// Gone on with over more bytes.
+    pub fn over(self, bytes: &[u8]) -> Self {
+        let mut digest = OLD.digest_with_initial(self.0);
+        digest.update(bytes);
+        Self(digest.finalize())
+    }
+
+    /// Its value.
+    pub fn value(self) -> u32 {
+        self.0
+    }
+}
+
 /// CRC-16 as the descriptors of older volumes carry it, over all parts one after the other.
 pub fn crc16(parts: &[&[u8]]) -> u16 {
     const CRC: crc::Crc<u16> = crc::Crc::<u16>::new(&crc::CRC_16_MODBUS);

@@ -1,7 +1,8 @@
 //! The journal of an ext3 or ext4 volume, following the kernel's "Journal (jbd2)" documentation: transactions that were
-//! committed but not carried out are laid over the volume in memory.
+//! committed but not carried out are laid over the volume in memory. It is replayed as far as the kernel replays it; where
+//! that is not where the format says the journal ends, the volume is not trusted.
 
-use super::checksum::crc32c;
+use super::checksum::{crc32_whole, crc32c};
 use crate::cached::{Cached, Overlay};
 use crate::content::Content;
 use crate::tree::{Finding, Result};
@@ -12,7 +13,8 @@ const MAGIC: u32 = 0xc03b_3998;
 const DESCRIPTOR: u32 = 1;
 const COMMIT: u32 = 2;
 const REVOKE: u32 = 5;
-/// Features.
+/// Features: what may be ignored, then what may not.
+const OLD_CHECKSUM: u32 = 1;
 const WIDE: u32 = 2;
 const CHECKSUM_2: u32 = 8;
 const CHECKSUM_3: u32 = 16;
@@ -24,9 +26,22 @@ struct Journal<'a> {
     block: u64,
     first: u64,
     end: u64,
+    /// Transactions have a checksum over everything in them, in the commit block.
+    old_checksum: bool,
     features: u32,
     seed: u32,
 }
+
+/// Where the transactions end.
+enum End {
+    /// Where the format says: something else follows, or the last one was not committed.
+    Clean,
+    /// In the middle of what belongs to the journal.
+    Damaged(&'static str),
+}
+
+/// Bytes of a commit block that mean something.
+const COMMIT_HEADER: usize = 64;
 
 /// What one transaction changes.
 #[derive(Default)]
@@ -85,46 +100,86 @@ impl Journal<'_> {
         out
     }
 
-    /// Reads one transaction from a block on; the block behind it. `None` where the journal ends.
-    fn transaction(&self, mut at: u64, sequence: u32) -> Option<(Transaction, u64)> {
+    /// Whether a commit block stands as the kernel takes it: the checksum is right, or it is right for the header alone
+    /// with nothing behind it, as some wrote it.
+    fn is_committed(&self, bytes: &[u8]) -> bool {
+        let mut bare = vec![0; bytes.len()];
+        bare[..COMMIT_HEADER].copy_from_slice(&bytes[..COMMIT_HEADER]);
+        self.is_right(bytes, 16) || self.is_right(&bare, 16)
+    }
+
+    /// Reads one transaction from a block on; the block behind it.
+    fn transaction(&self, mut at: u64, sequence: u32) -> std::result::Result<(Transaction, u64), End> {
         let mut transaction = Transaction::default();
         let mut seen = 0;
+        // The old checksum goes over descriptors and what they describe, one block after the other.
+        let mut old = self.old_checksum.then(|| crc32_whole(&[]));
+        let mut summed: Vec<u8> = Vec::new();
         while seen < self.end {
-            let bytes = self.read(at).ok()?;
+            let bytes = self.read(at).map_err(|_| End::Damaged("a block of it cannot be read"))?;
             if be32(&bytes, 0) != MAGIC || be32(&bytes, 8) != sequence {
-                return None;
+                return Err(End::Clean);
             }
             (at, seen) = (self.after(at), seen + 1);
             let tail = bytes.len() - 4;
             match be32(&bytes, 4) {
-                DESCRIPTOR if self.is_right(&bytes, tail) => {
+                DESCRIPTOR => {
+                    if !self.is_right(&bytes, tail) {
+                        return Err(End::Damaged("the checksum of a descriptor is wrong"));
+                    }
+                    if old.is_some() {
+                        summed.extend_from_slice(&bytes);
+                    }
                     for (block, flags, sum) in self.tags(&bytes) {
-                        if self.has_checksums() {
-                            let found = crc32c(crc32c(self.seed, &sequence.to_be_bytes()), &self.read(at).ok()?);
-                            if self.features & CHECKSUM_3 != 0 && found != sum || self.features & CHECKSUM_3 == 0 && found & 0xffff != sum {
-                                return None;
+                        if self.has_checksums() || old.is_some() {
+                            let held = self.read(at).map_err(|_| End::Damaged("a block of it cannot be read"))?;
+                            let found = crc32c(crc32c(self.seed, &sequence.to_be_bytes()), &held);
+                            let found = if self.features & CHECKSUM_3 != 0 { found } else { found & 0xffff };
+                            if self.has_checksums() && found != sum {
+                                return Err(End::Damaged("the checksum of a block is wrong"));
+                            }
+                            if old.is_some() {
+                                summed.extend_from_slice(&held);
                             }
                         }
-                        if flags & 4 == 0 {
-                            transaction.blocks.push((block, at, flags & 1 != 0));
-                        }
+                        transaction.blocks.push((block, at, flags & 1 != 0));
                         (at, seen) = (self.after(at), seen + 1);
                         if seen > self.end {
-                            return None;
+                            return Err(End::Damaged("a transaction is longer than the journal"));
+                        }
+                        // A transaction may be as long as the journal; its checksum is counted as it goes.
+                        if summed.len() > 1 << 20 {
+                            old = old.map(|sum| sum.over(&std::mem::take(&mut summed)));
                         }
                     }
                 }
-                REVOKE if self.is_right(&bytes, tail) => {
+                REVOKE => {
+                    if !self.is_right(&bytes, tail) {
+                        return Err(End::Damaged("the checksum of a list of blocks given up is wrong"));
+                    }
                     let width = if self.features & WIDE != 0 { 8 } else { 4 };
                     let end = (be32(&bytes, 12) as usize).min(tail + 4);
                     let numbers = bytes.get(16..end).unwrap_or_default().chunks_exact(width);
                     transaction.revoked.extend(numbers.map(|number| number.iter().fold(0u64, |value, byte| value << 8 | u64::from(*byte))));
                 }
-                COMMIT if self.is_right(&bytes, 16) => return Some((transaction, at)),
-                _ => return None,
+                COMMIT => {
+                    if !self.is_committed(&bytes) {
+                        return Err(End::Damaged("the checksum of a commit is wrong"));
+                    }
+                    if let Some(sum) = old {
+                        // Kind 1 with 4 bytes, or nothing at all where none was counted.
+                        let (kind, stored) = (be16(&bytes, 12), be32(&bytes, 16));
+                        let right = kind == 0x0104 && sum.over(&summed).value() == stored || kind == 0 && stored == 0;
+                        if !right {
+                            return Err(End::Damaged("the checksum over a transaction is wrong"));
+                        }
+                    }
+                    return Ok((transaction, at));
+                }
+                _ => return Err(End::Clean),
             }
         }
-        None
+        Err(End::Damaged("a transaction is longer than the journal"))
     }
 }
 
@@ -140,10 +195,14 @@ pub(super) fn replay(volume: &Cached, content: &Content, block: u64, blocks: u64
         return Err(damaged());
     }
     let features = if be32(&head, 4) == 4 { be32(&head, 40) } else { 0 };
-    let fast = if features & FAST_COMMIT != 0 { u64::from(be32(&head, 84)).max(256) } else { 0 };
+    let old_checksum = be32(&head, 4) == 4 && be32(&head, 36) & OLD_CHECKSUM != 0 && features & (CHECKSUM_2 | CHECKSUM_3) == 0;
+    let fast = match features & FAST_COMMIT {
+        0 => 0,
+        _ => Some(u64::from(be32(&head, 84))).filter(|count| *count > 0).unwrap_or(256),
+    };
     let end = u64::from(be32(&head, 16)).min(content.size() / block).saturating_sub(fast);
     let seed = crc32c(u32::MAX, &array::<16>(&head, 48));
-    let journal = Journal { volume, content, block, first: u64::from(be32(&head, 20)), end, features, seed };
+    let journal = Journal { volume, content, block, first: u64::from(be32(&head, 20)), end, old_checksum, features, seed };
     let (mut at, mut sequence) = (u64::from(be32(&head, 28)), be32(&head, 24));
     if at == 0 {
         return Ok((Overlay::default(), Finding::note("journal-empty", "its journal holds nothing back")));
@@ -154,9 +213,16 @@ pub(super) fn replay(volume: &Cached, content: &Content, block: u64, blocks: u64
     let (mut count, mut passed) = (0, 0);
     let mut newest: HashMap<u64, (u32, u64, bool)> = HashMap::new();
     let mut revoked: HashMap<u64, u32> = HashMap::new();
-    while passed < end
-        && let Some((transaction, next)) = journal.transaction(at, sequence)
-    {
+    let mut broken = None;
+    while passed < end {
+        let (transaction, next) = match journal.transaction(at, sequence) {
+            Ok(read) => read,
+            Err(End::Clean) => break,
+            Err(End::Damaged(why)) => {
+                broken = Some(why);
+                break;
+            }
+        };
         for (block, place, taken) in transaction.blocks.into_iter().filter(|(block, ..)| *block < blocks) {
             newest.insert(block, (count, place, taken));
         }
@@ -171,6 +237,10 @@ pub(super) fn replay(volume: &Cached, content: &Content, block: u64, blocks: u64
         Some((number, (at, taken.then_some(MAGIC.to_be_bytes()))))
     });
     let overlay = Overlay { block, places: places.collect() };
+    if let Some(why) = broken {
+        let text = format!("its journal ends after {count} changes where it should not: {why}; what its system would make of it is not known");
+        return Ok((overlay, Finding::grave("journal-broken", text)));
+    }
     let text = format!("its journal holds back {count} changes over {} blocks; they are taken into account in memory only", overlay.places.len());
     Ok((overlay, Finding::note("journal-pending", text)))
 }

@@ -37,6 +37,19 @@ pub struct Fat {
     clusters: u32,
 }
 
+/// Bits of an entry in the tables, by the boot sector and the number of clusters: the one rule of this program.
+///
+/// FAT32 made smaller than the rules allow says so by having no table length and no root directory of the old kind; systems
+/// go by that.
+pub(crate) fn bits(boot: &[u8], clusters: u64) -> u32 {
+    match clusters {
+        _ if le16(boot, 22) == 0 && le16(boot, 17) == 0 => 32,
+        0..4085 => 12,
+        4085..65525 => 16,
+        _ => 32,
+    }
+}
+
 impl Fat {
     /// Opens a volume.
     ///
@@ -57,16 +70,7 @@ impl Fat {
         let total = long(le16(&boot, 19), le32(&boot, 32));
         let data = total.checked_sub(root_start + root_len).ok_or_else(|| wrong("it is shorter than its tables"))?;
         let clusters = (data / per_cluster).min(0x0fff_fff5) as u32;
-        // FAT32 made smaller than the rules allow says so by having no table length and no root directory of the old kind.
-        let bits = if le16(&boot, 22) == 0 && roots == 0 {
-            32
-        } else if clusters < 4085 {
-            12
-        } else if clusters < 65525 {
-            16
-        } else {
-            32
-        };
+        let bits = bits(&boot, u64::from(clusters));
         if reserved == 0 || copies == 0 || table_len * sector * 8 / u64::from(bits) < u64::from(clusters) {
             return Err(wrong("its tables are too short"));
         }
