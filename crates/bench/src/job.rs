@@ -269,7 +269,8 @@ impl Bench {
         let row = self.read_ledger().ok()??.last_job_of(target_key).ok()??;
         let unfinished = row.target_key == target_key && row.started.is_some() && row.outcome.as_deref().is_none_or(|word| word == "interrupted");
         unfinished.then(|| {
-            let text = format!("it holds an unfinished copy of job {}: give the same two drives to go on with it, or all that was copied is lost", row.id);
+            let text =
+                format!("it holds an unfinished copy of job {}: give the same two drives to go on with it, or all that was copied is lost", row.id);
             (row.id, Hazard { level: badger_transfer::Level::Mind, code: "unfinished-copy", text })
         })
     }
@@ -317,7 +318,8 @@ impl Bench {
         let record = Record { rates: Rates::new(plan.size()), phase: None, ledger, run: run_id, sector: u64::from(plan.source.sector), noted: 0 };
         let recorder = Recorder { record: Mutex::new(record), outer: observer };
         let started = ledger::now();
-        let mut report = run::start(Run { source, image, target, journal, control, observer: &recorder, clock, references: &references, again: order.again })?;
+        let mut report =
+            run::start(Run { source, image, target, journal, control, observer: &recorder, clock, references: &references, again: order.again })?;
         let Record { rates, mut ledger, .. } = recorder.record.into_inner().expect("recorder lock");
         let row = ledger.job(job).ok().flatten();
         let sheet = SheetData {

@@ -5,7 +5,7 @@
 use badger_drive::discover::Found;
 use badger_drive::{Geometry, Identity};
 use badger_transfer::Report;
-use rusqlite::{Connection, OptionalExtension, Row, params, OpenFlags};
+use rusqlite::{Connection, OpenFlags, OptionalExtension, Row, params};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 

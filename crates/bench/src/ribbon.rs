@@ -61,7 +61,12 @@ impl Ribbon {
         let sector = u64::from(plan.target.sector);
         let parts = source.parts.iter().filter_map(|part| {
             let planned = plan.planned(part.number)?;
-            Some(Part { number: planned.number, start: planned.start.saturating_mul(sector), len: planned.sectors.saturating_mul(sector), ..part.clone() })
+            Some(Part {
+                number: planned.number,
+                start: planned.start.saturating_mul(sector),
+                len: planned.sectors.saturating_mul(sector),
+                ..part.clone()
+            })
         });
         Self { size: plan.target.size_bytes, table: plan.kind.word().into(), parts: parts.collect(), said: source.said.clone() }
     }

@@ -238,9 +238,9 @@ impl Ground {
 
     /// Pairs of layers of one footing whose bytes meet.
     fn meetings<'a>(&'a self, other: &'a Self) -> impl Iterator<Item = (&'a Layer, &'a Layer)> {
-        self.layers.iter().flat_map(move |a| {
-            other.layers.iter().filter(move |b| a.footing == b.footing && meet(&a.range, &b.range)).map(move |b| (a, b))
-        })
+        self.layers
+            .iter()
+            .flat_map(move |a| other.layers.iter().filter(move |b| a.footing == b.footing && meet(&a.range, &b.range)).map(move |b| (a, b)))
     }
 
     /// Whether writing to the bytes of `other` would change what lies here, or the other way round.

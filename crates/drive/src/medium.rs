@@ -1,8 +1,8 @@
 //! The one small trait that everything with sectors implements, and the handle that can only read it.
 
+use crate::claims::Claim;
 use crate::clock::Clock;
 use crate::ground::Ground;
-use crate::claims::Claim;
 use crate::identity::Identity;
 use crate::target::Refusal;
 use crate::witness::Standing;

@@ -260,7 +260,8 @@ impl Candidate {
         let taken = || Refusal::new("target-claimed", format!("{name} is the target of another run of this program, or read by one, right now"));
         lock(file).then_some(()).ok_or_else(taken)?;
         let ground = Ground::of_open(file, &self.sysfs);
-        let claim = Claim::take(&ground, true).map_err(|error| Refusal::new("no-claim", format!("{name} cannot be claimed for this run: {error}")))?;
+        let claim =
+            Claim::take(&ground, true).map_err(|error| Refusal::new("no-claim", format!("{name} cannot be claimed for this run: {error}")))?;
         let claim = claim.ok_or_else(taken)?;
         if self.sysfs.is_system(&ground) {
             return Err(self.changed("the system this machine runs from lies there"));

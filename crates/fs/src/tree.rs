@@ -338,11 +338,17 @@ pub fn find(fs: &dyn FileSystem, path: &str) -> Result<Node> {
     Ok(node)
 }
 
+/// So many entries have room on a volume: no format needs less than 8 bytes for one. A walk that meets more goes round.
+pub fn most_entries(fs: &dyn FileSystem) -> u64 {
+    fs.volume().len() / 8 + 4096
+}
+
 /// Goes through everything below a directory, each directory before what is in it. `each` gets the path and the entry.
 /// Directories that contain themselves are entered once. While `each` looks at one directory the next one is read.
 pub fn walk(fs: &dyn FileSystem, from: Node, path: &str, each: &mut dyn FnMut(&str, &Entry)) -> Vec<Finding> {
     let mut findings = Vec::new();
     let mut seen = HashSet::from([from.id]);
+    let mut left = most_entries(fs);
     let (ask, asked) = channel::<Node>();
     let (give, given) = channel();
     std::thread::scope(|scope| {
@@ -352,6 +358,12 @@ pub fn walk(fs: &dyn FileSystem, from: Node, path: &str, each: &mut dyn FnMut(&s
         loop {
             let found = std::mem::take(&mut listing.findings);
             findings.extend(found.into_iter().map(|finding| Finding { text: format!("{path}/: {}", finding.text), ..finding }));
+            let Some(still) = left.checked_sub(listing.entries.len() as u64) else {
+                let text = format!("{path}/: the directories name more entries than the volume has room for; what follows was not read");
+                findings.push(Finding::grave("walk-budget", text));
+                break;
+            };
+            left = still;
             let first = waiting.len();
             for entry in listing.entries.iter().filter(|entry| entry.node.kind == NodeKind::Directory) {
                 let full = format!("{path}/{}", entry.name.shown);

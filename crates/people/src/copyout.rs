@@ -255,7 +255,8 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
     };
     let outcome = std::thread::scope(|scope| {
         let (beneath, parts, pool, journal) = (&beneath, &parts, &pool, &mut journal);
-        let writing = scope.spawn(move || drain(&from_reader, pool, |pieces| write::write(beneath, parts, pieces, pool, &to_settler, as_root, control)));
+        let writing =
+            scope.spawn(move || drain(&from_reader, pool, |pieces| write::write(beneath, parts, pieces, pool, &to_settler, as_root, control)));
         let settling = scope.spawn(move || write::settle(beneath, holds, &from_writer, journal, &tell, control));
         let walked = walker.walk(picks);
         let (report, folders, soft, hard) = walker.end();
@@ -448,6 +449,7 @@ impl Walker<'_> {
     fn folder(&mut self, path: Vec<u8>, node: Node, to: PathBuf) -> Result<(), Break> {
         let mut seen = HashSet::from([node.id]);
         let mut waiting = vec![(path, node, to, 0)];
+        let mut left = tree::most_entries(self.order.fs);
         while let Some((path, node, to, depth)) = waiting.pop() {
             self.go_on()?;
             let way = Way::new(&path);
@@ -459,6 +461,11 @@ impl Walker<'_> {
                 self.note(Line::Lost { from: way.clone(), why, stretches: Vec::new() })?;
             }
             self.folders.push((to.clone(), node));
+            let Some(still) = left.checked_sub(listing.entries.len() as u64) else {
+                let why = "the directories name more entries than the volume has room for; what follows was not copied".to_string();
+                return self.note(Line::Lost { from: way, why, stretches: Vec::new() });
+            };
+            left = still;
             let mut below = Vec::new();
             for Entry { name, node } in listing.entries {
                 let held = names::held(&name.bytes, self.holds);
@@ -604,11 +611,8 @@ impl Walker<'_> {
         }
         let is_file = FileType::from_raw_mode(there.st_mode).is_file();
         let (size, seconds) = (there.st_size as u64, there.st_mtime as i64);
-        let clash = Clash {
-            to: to.clone(),
-            there: (size, Some(Time { seconds, nanos: there.st_mtime_nsec as u32 })),
-            comes: (node.size, node.modified),
-        };
+        let clash =
+            Clash { to: to.clone(), there: (size, Some(Time { seconds, nanos: there.st_mtime_nsec as u32 })), comes: (node.size, node.modified) };
         // What an earlier copy brought is compared, not believed.
         let same_time = node.modified.is_none_or(|time| (time.seconds - seconds).abs() <= 2);
         if is_file && size == node.size && same_time && self.is_equal(way, node, &to)? {
@@ -801,14 +805,7 @@ fn not_held(journal: &mut Journal, report: &mut Report, from: Way, what: String)
 
 impl Last<'_> {
     /// Links come when their files are there, and folders get their times when nothing changes in them any more.
-    fn links_and_times(
-        &self,
-        folders: &[Folder],
-        soft: Vec<Soft>,
-        hard: Vec<Hard>,
-        journal: &mut Journal,
-        report: &mut Report,
-    ) -> Result<(), Break> {
+    fn links_and_times(&self, folders: &[Folder], soft: Vec<Soft>, hard: Vec<Hard>, journal: &mut Journal, report: &mut Report) -> Result<(), Break> {
         for (way, to, target, node) in soft {
             self.go_on()?;
             match self.beneath.symlink(&target, &to) {

@@ -152,17 +152,7 @@ pub(crate) fn write(
 
 /// Whether an error says something of one file and not of the whole destination.
 pub(crate) fn costs_itself(error: &io::Error) -> bool {
-    let own = [
-        Errno::FBIG,
-        Errno::NAMETOOLONG,
-        Errno::INVAL,
-        Errno::ILSEQ,
-        Errno::PERM,
-        Errno::ACCESS,
-        Errno::OPNOTSUPP,
-        Errno::LOOP,
-        Errno::NOTDIR,
-    ];
+    let own = [Errno::FBIG, Errno::NAMETOOLONG, Errno::INVAL, Errno::ILSEQ, Errno::PERM, Errno::ACCESS, Errno::OPNOTSUPP, Errno::LOOP, Errno::NOTDIR];
     Errno::from_io_error(error).is_some_and(|code| own.contains(&code))
 }
 

@@ -188,7 +188,8 @@ fn a_repeated_copy_proves_again_and_never_leaves_an_empty_manifest() {
     assert_eq!((again.outcome, again.files, again.resumed, again.skipped_count), ("proved", 43, 43, 0));
     assert_eq!(verify(&place.path("out"), "fetched-2.sha256"), 44);
     // What is no longer equal is not counted, whatever its size and time say.
-    let (path, time) = (place.path("out/Wenna/Counts/sheet 9.csv"), fs::metadata(place.path("out/Wenna/Counts/sheet 9.csv")).unwrap().modified().unwrap());
+    let (path, time) =
+        (place.path("out/Wenna/Counts/sheet 9.csv"), fs::metadata(place.path("out/Wenna/Counts/sheet 9.csv")).unwrap().modified().unwrap());
     let file = File::options().write(true).open(&path).unwrap();
     file.write_all_at(b"x", 100).unwrap();
     file.set_modified(time).unwrap();

@@ -144,11 +144,17 @@ impl Pair<'_> {
         let mut group: Vec<Wanted> = Vec::new();
         let mut seen = HashSet::from([there.id]);
         let mut waiting = vec![(String::new(), there, here, 0)];
+        let mut left = badger_fs::tree::most_entries(&*self.there);
         while let Some((path, there, here, depth)) = waiting.pop() {
             let (first, second) = (self.there.list(&there), self.here.list(&here));
             if first.findings.iter().map(|finding| finding.code).ne(second.findings.iter().map(|finding| finding.code)) {
                 self.differs(format!("{path}/ is damaged on one side only"));
             }
+            let Some(still) = left.checked_sub(first.entries.len() as u64) else {
+                self.differs(format!("{path}/ and what follows was not compared: the directories name more entries than the volume has room for"));
+                break;
+            };
+            left = still;
             // A directory keeps its order even where what it names lies elsewhere.
             let mut others = second.entries.into_iter().peekable();
             for entry in first.entries {

@@ -225,7 +225,8 @@ pub fn of_plan(looked: &Looked, plan: &Plan, references: &[Reference]) -> Vec<Ha
     let broken: Vec<String> = references::broken(references).map(Reference::told).collect();
     if let Some(first) = broken.first() {
         let more = if broken.len() > 1 { format!(" and {} more", broken.len() - 1) } else { String::new() };
-        let text = format!("the target will not start as it is: {first}{more} will not be found there; keep what they name, or set them right afterwards");
+        let text =
+            format!("the target will not start as it is: {first}{more} will not be found there; keep what they name, or set them right afterwards");
         out.push(Hazard::new(Level::Mind, "will-not-start", text));
     }
     if plan.reach() > plan.target.size_bytes {

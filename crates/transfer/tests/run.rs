@@ -301,9 +301,18 @@ fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 
         let clock: Arc<dyn Clock> = place.workshop.sim_clock.clone();
         let target = Target::rehearse(medium.clone());
         let image = Image::of(&source, &mut journal.plan.clone(), &[]).unwrap();
-        let report =
-            run::start(Run { source: source.clone(), image, target, journal, control: &Control::new(), observer: &Silent, clock, references: &[], again: false })
-                .unwrap();
+        let report = run::start(Run {
+            source: source.clone(),
+            image,
+            target,
+            journal,
+            control: &Control::new(),
+            observer: &Silent,
+            clock,
+            references: &[],
+            again: false,
+        })
+        .unwrap();
         durable = std::mem::take(&mut medium.state.lock().unwrap().durable);
         if report.outcome == Outcome::Proved {
             break;

@@ -14,6 +14,7 @@ use crate::survey::Survey;
 use crate::tree::{FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time};
 use badger_drive::field::{array, le16, le32};
 use checksum::{crc16, crc32c};
+use std::collections::HashSet;
 use std::ops::Range;
 
 const ROOT: u32 = 2;
@@ -79,6 +80,26 @@ const CHECKSUMS: u32 = 0x400;
 const SPARSE_TWO: u32 = 0x200;
 /// Descriptors of more groups than these are not held.
 const MOST_GROUPS: u64 = 4 << 20;
+/// More bytes than any volume of this format can have: 1 EiB.
+const MOST_BYTES: u64 = 1 << 60;
+
+/// The nodes of block maps that were read: none leads to another twice, and there are no more than the volume has blocks.
+pub(super) struct Walked {
+    seen: HashSet<u64>,
+    /// Pieces of a file at the most.
+    most: usize,
+}
+
+impl Walked {
+    pub(super) fn new(fs: &Ext) -> Self {
+        Self { seen: HashSet::new(), most: (fs.volume.len() / fs.block + 16).min(4 << 20) as usize }
+    }
+
+    fn enter(&mut self, block: u64) -> Result<()> {
+        let twice = || Finding::new("ext-tree-loop", format!("block {block} is a node of the map of two files, or of one twice"));
+        self.seen.insert(block).then_some(()).ok_or_else(twice)
+    }
+}
 
 /// An entry of a directory as it stands there.
 struct RawEntry<'a> {
@@ -234,6 +255,11 @@ impl Ext {
             seed,
             opened,
         };
+        if fs.blocks.checked_mul(fs.block).is_none_or(|bytes| bytes > MOST_BYTES) {
+            return Err(wrong("its length"));
+        }
+        // Inodes that have no room on the volume cannot be read either.
+        fs.inodes = u64::from(fs.inodes).min(fs.volume.len() / fs.inode_size.max(128) + 16) as u32;
         if !(128..=fs.block).contains(&fs.inode_size) || !fs.inode_size.is_power_of_two() {
             return Err(wrong("the size of inodes"));
         }
@@ -311,7 +337,10 @@ impl Ext {
         let per_block = (self.block / self.descriptor) as u32;
         let per_group = u64::from(self.blocks_per_group);
         if self.first_meta.is_none_or(|first| group / per_block < first) {
-            let holder = (1..self.group_count()).find(|holder| self.has_super(*holder))?;
+            // With sparse super blocks or without, group 1 has one; or else two chosen groups do.
+            let chosen = [le32(&self.sb, 0x24c), le32(&self.sb, 0x250)].map(u64::from).into_iter().filter(|group| *group > 0).min();
+            let holder = if self.features[0] & SPARSE_TWO != 0 { chosen? } else { 1 };
+            (holder < self.group_count()).then_some(())?;
             return Some((holder * per_group + self.first_block + 1) * self.block + u64::from(group) * self.descriptor);
         }
         let second = u64::from(group / per_block * per_block) + 1;
@@ -347,7 +376,7 @@ impl Ext {
         let power = |base: u64| {
             let mut value = base;
             while value < group {
-                value *= base;
+                value = value.saturating_mul(base);
             }
             value == group
         };
@@ -417,11 +446,11 @@ impl Ext {
 
     fn pieces_of(&self, inode: &Inode) -> Result<Vec<Piece>> {
         let size = inode.size();
-        let mut map: Vec<(u64, u64, u64)> = Vec::new();
+        let (mut map, mut walked): (Vec<(u64, u64, u64)>, _) = (Vec::new(), Walked::new(self));
         if inode.flags() & EXTENTS != 0 {
-            self.extents(&inode.bytes[40..100], 5, &mut map, &mut |_, _| {})?;
+            self.extents(&inode.bytes[40..100], 5, &mut map, &mut walked, &mut |_, _| {})?;
         } else {
-            self.block_map(inode, size, &mut map, &mut |_| {})?;
+            self.block_map(inode, size, &mut map, &mut walked, &mut |_| {})?;
         }
         map.sort_unstable();
         let (mut pieces, mut at) = (Vec::new(), 0u64);
@@ -445,10 +474,17 @@ impl Ext {
 
     /// Collects logical block, physical block (0 for one that was set aside but never written) and count. `each` is told
     /// the blocks of the tree itself and every stretch set aside.
-    fn extents(&self, node: &[u8], depth_left: u16, map: &mut Vec<(u64, u64, u64)>, each: &mut dyn FnMut(Held, &[u8])) -> Result<()> {
+    fn extents(
+        &self,
+        node: &[u8],
+        depth_left: u16,
+        map: &mut Vec<(u64, u64, u64)>,
+        walked: &mut Walked,
+        each: &mut dyn FnMut(Held, &[u8]),
+    ) -> Result<()> {
         let wrong = || Finding::new("ext-extents", "a node of the extent tree is damaged");
         let (count, depth) = (usize::from(le16(node, 2)), le16(node, 6));
-        if le16(node, 0) != 0xf30a || depth > depth_left || 12 + count * 12 > node.len() || map.len() > 4 << 20 {
+        if le16(node, 0) != 0xf30a || depth > depth_left || 12 + count * 12 > node.len() || map.len() > walked.most {
             return Err(wrong());
         }
         for entry in node[12..12 + count * 12].chunks_exact(12) {
@@ -465,22 +501,28 @@ impl Ext {
                 map.push((logical, if unwritten { 0 } else { physical }, count));
             } else {
                 let child = u64::from(le32(entry, 4)) | u64::from(le16(entry, 8)) << 32;
+                walked.enter(child)?;
                 let bytes = self.volume.read(child.checked_mul(self.block).ok_or_else(wrong)?, self.block as usize)?;
                 // A child must be one level lower, so that a loop cannot go on for ever.
                 each(Held::Tree(child), &bytes);
-                if le16(&bytes, 6) + 1 != depth {
+                if u32::from(le16(&bytes, 6)) + 1 != u32::from(depth) {
                     return Err(wrong());
                 }
-                self.extents(&bytes, depth - 1, map, each)?;
+                self.extents(&bytes, depth - 1, map, walked, each)?;
             }
         }
         Ok(())
     }
 
-    fn block_map(&self, inode: &Inode, size: u64, map: &mut Vec<(u64, u64, u64)>, tree: &mut dyn FnMut(u64)) -> Result<()> {
+    fn block_map(&self, inode: &Inode, size: u64, map: &mut Vec<(u64, u64, u64)>, walked: &mut Walked, tree: &mut dyn FnMut(u64)) -> Result<()> {
         let total = size.div_ceil(self.block);
         let mut next = 0u64;
+        // Every block can be in a file once; a map that has more pieces than that is none.
+        let most = walked.most;
         let mut add = |physical: u32, next: &mut u64| {
+            if map.len() > most {
+                return;
+            }
             if physical != 0 && u64::from(physical) < self.blocks {
                 match map.last_mut() {
                     Some((logical, start, count)) if *logical + *count == *next && *start + *count == u64::from(physical) => *count += 1,
@@ -496,18 +538,20 @@ impl Ext {
         }
         for level in 1..=3u32 {
             if next < total {
-                self.indirect(le32(&inode.bytes, 84 + level as usize * 4), level, total, &mut next, &mut add, tree)?;
+                self.indirect(le32(&inode.bytes, 84 + level as usize * 4), level, total, &mut next, walked, &mut add, tree)?;
             }
         }
         Ok(())
     }
 
+    #[allow(clippy::too_many_arguments)] // a walk and everything it carries along
     fn indirect(
         &self,
         block: u32,
         level: u32,
         total: u64,
         next: &mut u64,
+        walked: &mut Walked,
         add: &mut impl FnMut(u32, &mut u64),
         tree: &mut dyn FnMut(u64),
     ) -> Result<()> {
@@ -516,6 +560,7 @@ impl Ext {
             *next += per.pow(level);
             return Ok(());
         }
+        walked.enter(u64::from(block))?;
         let bytes = self.volume.read(u64::from(block) * self.block, self.block as usize)?;
         tree(u64::from(block));
         for entry in bytes.chunks_exact(4) {
@@ -523,7 +568,7 @@ impl Ext {
                 break;
             }
             let below = le32(entry, 0);
-            if level == 1 { add(below, next) } else { self.indirect(below, level - 1, total, next, add, tree)? }
+            if level == 1 { add(below, next) } else { self.indirect(below, level - 1, total, next, walked, add, tree)? }
         }
         Ok(())
     }
@@ -636,7 +681,7 @@ impl FileSystem for Ext {
             listing.add(found, |number, name| self.named(number, name));
             return listing;
         }
-        let size = inode.size().min(MOST_DIRECTORY);
+        let size = inode.size().min(MOST_DIRECTORY).min(self.volume.len());
         let content = Content::new(size, pieces, Form::Plain);
         let mut block = vec![0; self.block as usize];
         let mut at = 0;

@@ -2,7 +2,7 @@
 
 use super::checksum::{self, crc32c};
 use super::{
-    ATTRIBUTES, BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, Group, Held, INLINE, INODES_UNWRITTEN, Inode, MOST_DIRECTORY, ROOT, RawEntry,
+    ATTRIBUTES, BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, Group, Held, INLINE, INODES_UNWRITTEN, Inode, MOST_DIRECTORY, ROOT, RawEntry, Walked,
 };
 use crate::bits::Bits;
 use crate::content::{Content, Form};
@@ -48,6 +48,9 @@ struct Tour<'a> {
     values: bool,
     /// Trees and roots of trees that may be full.
     spread: u64,
+    walked: Walked,
+    /// Bytes of directories that may still be read: all of them together are no longer than the volume.
+    names_left: u64,
 }
 
 impl Ext {
@@ -89,6 +92,8 @@ impl Ext {
             free_inodes: Vec::new(),
             values: self.features[1] & 0x400 != 0,
             spread: 0,
+            walked: Walked::new(self),
+            names_left: self.volume.len() + (1 << 20),
         };
         self.opened.iter().for_each(|finding| tour.claims.findings.add(finding.clone()));
         if (self.groups.len() as u64) < self.group_count() {
@@ -284,12 +289,12 @@ impl Tour<'_> {
                         }
                     }
                 };
-                let done = fs.extents(&inode.bytes[40..100], 5, &mut map, &mut each);
+                let done = fs.extents(&inode.bytes[40..100], 5, &mut map, &mut self.walked, &mut each);
                 self.spread += tree.len() as u64 + u64::from(tree.is_empty() && map.len() > 2);
                 done
             } else {
                 let size = inode.size().max(if inode.kind() == NodeKind::Directory { 0 } else { self.reach(inode) });
-                let done = fs.block_map(inode, size, &mut map, &mut |block| tree.push(block));
+                let done = fs.block_map(inode, size, &mut map, &mut self.walked, &mut |block| tree.push(block));
                 data.extend(map.iter().map(|(_, physical, count)| *physical..*physical + *count));
                 done
             };
@@ -370,7 +375,12 @@ impl Tour<'_> {
             return;
         }
         let Ok(pieces) = fs.pieces_of(inode) else { return };
-        let size = inode.size().min(MOST_DIRECTORY);
+        let size = inode.size().min(MOST_DIRECTORY).min(fs.volume.len());
+        let Some(left) = self.names_left.checked_sub(size) else {
+            self.add(Finding::grave("walk-budget", format!("directory {number}: all directories together are longer than the volume")));
+            return;
+        };
+        self.names_left = left;
         let content = Content::new(size, pieces, Form::Plain);
         let blocks = size / fs.block;
         if !size.is_multiple_of(fs.block) {

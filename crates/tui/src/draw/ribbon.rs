@@ -79,7 +79,8 @@ pub fn draw(buf: &mut Buffer, x: u16, y: u16, width: u16, ribbon: &Ribbon, look:
     let cells = divide(ribbon, width);
     if cells.is_empty() {
         let inner = usize::from(width.saturating_sub(2));
-        let text = format!("┊{}┊", super::pad(&cut(&format!(" {}", if ribbon.said.is_empty() { "not looked at" } else { &ribbon.said }), inner), inner));
+        let text =
+            format!("┊{}┊", super::pad(&cut(&format!(" {}", if ribbon.said.is_empty() { "not looked at" } else { &ribbon.said }), inner), inner));
         put(buf, x, y, width, vec![say(Mean::Quiet, text)]);
         return;
     }
