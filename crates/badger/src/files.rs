@@ -1,7 +1,7 @@
 //! Files of a drive: `badger ls` and `badger fetch`.
 
 use crate::follow::obey_signals;
-use crate::{Common, FetchArgs, code};
+use crate::{Common, FetchArgs, code, output};
 use badger_bench::Bench;
 use badger_bench::volume::{Fetch, Opened, parted};
 use badger_drive::size::{human, span, thousands};
@@ -42,6 +42,7 @@ struct Printer<W: Write> {
     count: u64,
     /// Whoever reads it may have gone away.
     shut: bool,
+    lost: Option<io::Error>,
 }
 
 impl<W: Write> Printer<W> {
@@ -64,10 +65,13 @@ impl<W: Write> Printer<W> {
                 NodeKind::Other => ("-".into(), "?"),
                 NodeKind::File => (human(node.size), ""),
             };
-            writeln!(self.out, "{size:>9}  {:<20}  {path}{mark}", modified.as_deref().unwrap_or("-"))
+            writeln!(self.out, "{size:>9}  {:<20}  {}{mark}", modified.as_deref().unwrap_or("-"), badger_drive::text::plain(path))
         };
         self.count += 1;
-        self.shut = done.is_err();
+        if let Err(error) = done {
+            self.shut = true;
+            self.lost = Some(error);
+        }
     }
 }
 
@@ -78,7 +82,7 @@ pub fn ls(bench: &Bench, named: &str, path: &str, recursive: bool, common: &Comm
     let refused = |finding: Finding| Refusal::new(finding.code, format!("{named}: {}", finding.text));
     let node = tree::find(fs, path).map_err(refused)?;
     let base = format!("/{}", path.trim_matches('/'));
-    let mut printer = Printer { out: BufWriter::with_capacity(1 << 16, io::stdout().lock()), json: common.json, count: 0, shut: false };
+    let mut printer = Printer { out: BufWriter::with_capacity(1 << 16, io::stdout().lock()), json: common.json, count: 0, shut: false, lost: None };
     if common.json {
         printer.shut = write!(printer.out, "{{\"entries\": [").is_err();
     }
@@ -93,14 +97,15 @@ pub fn ls(bench: &Bench, named: &str, path: &str, recursive: bool, common: &Comm
         listing.entries.iter().for_each(|entry| printer.entry(fs, &format!("{}/{}", base.trim_end_matches('/'), entry.name.shown), entry));
         listing.findings
     };
-    let mut out = printer.out;
+    let Printer { mut out, lost, .. } = printer;
     // A reader that has gone away is no reason to complain.
-    let _ = if common.json {
+    let ended = if common.json {
         writeln!(out, "],\n\"problems\": {}}}", serde_json::to_string(&findings).unwrap_or_default()).and_then(|()| out.flush())
     } else {
         out.flush()
     };
     drop(out);
+    output::note(lost.map_or(ended, Err));
     if !common.json {
         findings.iter().for_each(|finding| complain!("▲ {}  [{}]", finding.text, finding.code));
     }
@@ -141,7 +146,7 @@ pub fn fetch(bench: &Bench, args: &FetchArgs, common: &Common) -> Result<u8, Ref
     let refused = |refusal: Refusal| {
         if common.json || common.events {
             let report = serde_json::json!({ "outcome": "refused", "code": refusal.code, "reason": refusal.text });
-            tell!("{}", if common.json { report } else { serde_json::json!({ "event": "report", "report": report }) });
+            tell_part!("{}\n", if common.json { report } else { serde_json::json!({ "event": "report", "report": report }) });
             return Ok(code::REFUSED);
         }
         Err(refusal)
@@ -162,7 +167,7 @@ pub fn fetch(bench: &Bench, args: &FetchArgs, common: &Common) -> Result<u8, Ref
         if common.events
             && let Ok(text) = serde_json::to_string(event)
         {
-            tell!("{text}");
+            tell_part!("{text}\n");
         }
         let mut state = state.lock().expect("progress lock");
         match event {
@@ -198,9 +203,9 @@ pub fn fetch(bench: &Bench, args: &FetchArgs, common: &Common) -> Result<u8, Ref
         Err(refusal) => return refused(refusal),
     };
     if common.json {
-        tell!("{}", serde_json::to_string_pretty(&report).unwrap_or_default());
+        tell_part!("{}\n", serde_json::to_string_pretty(&report).unwrap_or_default());
     } else if common.events {
-        tell!("{}", serde_json::json!({ "event": "report", "report": report }));
+        tell_part!("{}\n", serde_json::json!({ "event": "report", "report": report }));
     } else {
         print_report(&report, &args.into);
     }

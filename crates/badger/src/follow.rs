@@ -76,7 +76,7 @@ impl Observer for Follower {
         if self.events
             && let Ok(text) = serde_json::to_string(event)
         {
-            tell!("{text}");
+            tell_part!("{text}\n");
         }
         let mut state = self.state.lock().expect("follower lock");
         match event {

@@ -4,7 +4,7 @@ use crate::document::{Drive, Show};
 use crate::follow::{Follower, obey_signals};
 use crate::{CloneArgs, Common, code, exit_code};
 use badger_bench::ribbon::Ribbon;
-use badger_bench::sheet::{SheetData, draw, verdict};
+use badger_bench::sheet::{SheetData, draw, verdict, write_paper};
 use badger_bench::{Bench, Order, Prepared, ledger};
 use badger_drive::Refusal;
 use badger_drive::size::{human, span, thousands};
@@ -16,7 +16,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 fn print_json(value: &impl Serialize) {
-    tell!("{}", serde_json::to_string_pretty(value).unwrap_or_default());
+    tell_part!("{}\n", serde_json::to_string_pretty(value).unwrap_or_default());
 }
 
 fn no_ledger(error: ledger::Error) -> Refusal {
@@ -234,7 +234,7 @@ pub fn finish(report: &Report, common: &Common) {
     if common.json {
         print_json(report);
     } else if common.events {
-        tell!("{}", serde_json::json!({ "event": "report", "report": report }));
+        tell_part!("{}\n", serde_json::json!({ "event": "report", "report": report }));
     } else {
         print_report(report, common.verbose);
     }
@@ -328,9 +328,8 @@ pub fn sheet(bench: &Bench, job: i64, svg: Option<PathBuf>, pdf: Option<PathBuf>
         (data.keep_until, data.ticket, data.customer) = (row.keep_until, row.ticket, row.customer);
     }
     let drawing = draw(&data);
-    let write = |path: &PathBuf, bytes: &[u8]| {
-        std::fs::write(path, bytes).map_err(|error| Refusal::new("not-writable", format!("{}: {error}", path.display())))
-    };
+    let write =
+        |path: &PathBuf, bytes: &[u8]| write_paper(path, bytes).map_err(|error| Refusal::new("not-writable", format!("{}: {error}", path.display())));
     if let Some(path) = &svg {
         write(path, drawing.svg().as_bytes())?;
     }

@@ -1,26 +1,25 @@
 //! The command line of Zealous Badger. Every job can be done from here; the screens run the same engine.
 
-/// Prints a line. Whoever reads it may have gone away, which is no reason to break off a run.
+/// Prints a line for people: nothing in it steers the terminal. Whoever reads it may have gone away, which is no reason to
+/// break off a run; that it could not be written shows at the end.
 macro_rules! tell {
-    ($($part:tt)*) => {{
-        use std::io::Write as _;
-        let _ = writeln!(std::io::stdout(), $($part)*);
-    }};
+    ($($part:tt)*) => {
+        $crate::output::put(&format!("{}\n", badger_drive::text::plain_lines(&format!($($part)*))))
+    };
 }
 
-/// Prints without a line's end.
+/// Prints as it is, without a line's end: documents, and what this program itself steers the terminal with.
 macro_rules! tell_part {
-    ($($part:tt)*) => {{
-        use std::io::Write as _;
-        let _ = write!(std::io::stdout(), $($part)*);
-    }};
+    ($($part:tt)*) => {
+        $crate::output::put(&format!($($part)*))
+    };
 }
 
 /// Prints a line where troubles go.
 macro_rules! complain {
     ($($part:tt)*) => {{
         use std::io::Write as _;
-        let _ = writeln!(std::io::stderr(), $($part)*);
+        let _ = writeln!(std::io::stderr(), "{}", badger_drive::text::plain_lines(&format!($($part)*)));
     }};
 }
 
@@ -29,6 +28,7 @@ mod document;
 mod files;
 mod follow;
 mod jobs;
+mod output;
 
 use badger_bench::Bench;
 use badger_drive::{Refusal, Workshop, size};
@@ -305,6 +305,7 @@ fn main() -> ExitCode {
         Some(Command::Jobs) => jobs::jobs(&bench, &cli.common),
         Some(Command::Sheet { job, svg, pdf }) => jobs::sheet(&bench, job, svg, pdf),
     };
+    let done = done.map(|code| output::settle(code, &cli.common));
     match done {
         Ok(code) => ExitCode::from(code),
         Err(refusal) => {

@@ -83,7 +83,7 @@ impl Screen {
         self.find("take corvane nx target");
         self.wait_for("▸ target");
         self.keys(&["j"]);
-        self.wait_for("nothing on it is lost");
+        self.wait_for("the target looks empty");
     }
 }
 
@@ -183,7 +183,7 @@ fn leaving_a_run_asks_and_it_is_picked_up_again() {
     screen.keys(&["5"]);
     screen.wait_for("◐ interrupted");
     screen.keys(&["Enter"]);
-    screen.wait_for("nothing on it is lost");
+    screen.wait_for("the target looks empty");
     screen.keys(&["Enter"]);
     screen.wait_for("goes on");
     screen.keys(&["Enter"]);
@@ -374,7 +374,7 @@ fn partitions_are_fitted_by_hand(#[case] width: usize, #[case] height: usize) {
         screen.wait_for("▸ target");
     }
     screen.keys(&["j"]);
-    screen.wait_for("nothing on it is lost");
+    screen.wait_for("the target looks empty");
     screen.keys(&["Enter"]);
     screen.wait_for("320 GB to copy");
     screen.keys(&["f"]);

@@ -117,6 +117,26 @@ impl Prepared {
         Ok(())
     }
 
+    /// What is not as it was here, when both drives were looked at again; `None` where nothing is.
+    pub fn differs(&self, now: &Self) -> Option<String> {
+        let other = |side: &str, then: &Witness, now: &Witness| {
+            let identity = |witness: &Witness| (witness.model.clone(), witness.serial.clone(), witness.size_bytes, witness.standing.sequence);
+            (identity(then) != identity(now)).then(|| format!("the {side} is another drive: {} {}", now.model, now.serial))
+        };
+        let held = |side: &str, then: &Witness, now: &Witness| (then != now).then(|| format!("the {side} was written to, or holds something else"));
+        let targets = self.candidate.witness().zip(now.candidate.witness());
+        if self.candidate.is_new() != now.candidate.is_new() {
+            return Some("the target has come, or gone".into());
+        }
+        let said = |prepared: &Self| prepared.hazards.iter().map(|hazard| (hazard.code, hazard.text.clone())).collect::<Vec<_>>();
+        other("source", &self.witness, &now.witness)
+            .or_else(|| targets.and_then(|(then, now)| other("target", then, now)))
+            .or_else(|| held("source", &self.witness, &now.witness))
+            .or_else(|| targets.and_then(|(then, now)| held("target", then, now)))
+            .or_else(|| (self.unfinished.is_some() != now.unfinished.is_some()).then(|| "an unfinished run came, or went".into()))
+            .or_else(|| (said(self) != said(now)).then(|| "what there is to know of it changed".into()))
+    }
+
     /// The strip of the source.
     pub fn source_ribbon(&self) -> Ribbon {
         Ribbon::of(&self.looked, self.source.geometry().size_bytes)
@@ -283,6 +303,7 @@ impl Bench {
         let Prepared { order, source, looked, candidate, plan: asked, surveyed, witness, references, begun, .. } = prepared;
         // Kept until the run is over: nobody may write to what is read.
         let _claim = source.claim()?;
+        source.obey(control);
         let changed = |what| {
             let text = format!("the source is not what was shown: {what}; look at it again");
             Refusal::new("source-changed", text)
@@ -293,7 +314,7 @@ impl Bench {
             observer.event(&Event::Phase { phase: Phase::Shape, total: 0, done: 0 });
             plan.moves.retain(|step| step.volume.is_none());
         }
-        let image = Image::of(&source, &mut plan, &surveyed)?;
+        let image = Image::of(&source, &mut plan, &surveyed, control)?;
         if asked.is_spelled_out() && asked != plan {
             let text = "the source is not as it was when the unfinished run began: begin anew with --restart";
             return Err(Refusal::new("source-changed", text));

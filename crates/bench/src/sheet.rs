@@ -90,14 +90,21 @@ pub fn verdict(result: Verdict) -> (&'static str, &'static str) {
 
 /// What the customer is told about the outcome.
 pub fn outcome_sentence(report: &Report) -> String {
+    let behind = match report.left_out.len() {
+        0 => String::new(),
+        _ => format!(" Left out, as planned: {}.", report.left_out.join(", ")),
+    };
     match report.outcome {
+        Outcome::Proved if !behind.is_empty() => {
+            format!("What was planned was copied and read back from the new drive; it equals the old one.{behind}")
+        }
         // Only a copy of what is in use is proved by its files.
         Outcome::Proved if report.proof.iter().any(|line| line.what == "files") => {
             "What is in use was copied and read back from the new drive; every file equals the old one.".into()
         }
         Outcome::Proved => "Everything was copied and read back from the new drive; it equals the old one.".into(),
-        Outcome::Finished => format!("Everything was copied, but a proof failed: {}.", report.reason),
-        Outcome::Incomplete => format!("Copied with loss: {}.", report.reason),
+        Outcome::Finished => format!("Copied, but a proof failed: {}.{behind}", report.reason),
+        Outcome::Incomplete => format!("Copied with loss: {}.{behind}", report.reason),
         Outcome::Interrupted => format!("Broken off: {}.", report.reason),
         Outcome::Refused => format!("Not begun: {}.", report.reason),
     }
@@ -286,4 +293,28 @@ fn signature(page: &mut Drawing, y: f32) {
     page.line(vec![(RIGHT - 70.0, y), (RIGHT, y)], 0.25, 0.0);
     page.text(LEFT, y + 4.0, 8.0, "technician");
     page.text(RIGHT - 70.0, y + 4.0, 8.0, "received by the customer");
+}
+
+/// Writes a paper where nothing is, or over an older paper; over nothing else, and through no link.
+///
+/// # Errors
+/// What the system says; something else that is there is left alone.
+pub fn write_paper(path: &std::path::Path, bytes: &[u8]) -> std::io::Result<()> {
+    use std::io::{Error, ErrorKind};
+    if let Ok(meta) = std::fs::symlink_metadata(path) {
+        let is_paper = || {
+            let mut head = [0u8; 5];
+            let read = std::fs::File::open(path).and_then(|mut file| std::io::Read::read_exact(&mut file, &mut head));
+            read.is_ok() && (&head == b"%PDF-" || head.starts_with(b"<svg") || head.starts_with(b"<?xml"))
+        };
+        if !meta.is_file() || !is_paper() {
+            return Err(Error::new(ErrorKind::AlreadyExists, "there is something else already: name another file"));
+        }
+    }
+    let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(std::path::Path::new("."));
+    let mut part = tempfile::NamedTempFile::new_in(dir)?;
+    std::io::Write::write_all(&mut part, bytes)?;
+    part.as_file().sync_all()?;
+    part.as_file().set_permissions(std::os::unix::fs::PermissionsExt::from_mode(0o644))?;
+    part.persist(path).map(|_| ()).map_err(|error| error.error)
 }

@@ -57,6 +57,12 @@ impl Bench {
         let partition = match number {
             Some(number) => data.iter().find(|partition| partition.number == number),
             None if data.len() == 1 => data.first(),
+            None if data.is_empty() => {
+                let words = badger_transfer::hazard::Looked::at(&drive).content.words();
+                let what = if words.is_empty() { "its table names no partition that holds files".into() } else { words };
+                let text = format!("{shown}: {what}: there is no volume on it to look into; look for lost ones, or attach another drive");
+                return Err(Refusal::new("no-partition", text));
+            }
             None => {
                 let numbers: Vec<String> = data.iter().map(|partition| partition.number.to_string()).collect();
                 let text = format!("{shown} has {} partitions: name one of them with # and its number: {}", numbers.len(), numbers.join(", "));

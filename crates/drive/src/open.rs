@@ -43,6 +43,14 @@ enum Named {
     Simulated,
 }
 
+/// What can be done where the system does not allow something.
+fn way(error: &std::io::Error) -> &'static str {
+    match error.kind() {
+        std::io::ErrorKind::PermissionDenied => "; run as root (sudo), or as a user who may: the group of the device is often disk",
+        _ => "",
+    }
+}
+
 fn is_description(path: &Path) -> bool {
     path.file_name().is_some_and(|name| name.to_string_lossy().ends_with(".drive.toml"))
 }
@@ -67,7 +75,11 @@ impl Workshop {
 
     fn name(&self, path: &Path, role: &str) -> Result<Named, Refusal> {
         let shown = path.display();
-        let meta = fs::metadata(path).map_err(|error| Refusal::new("not-found", format!("{role} {shown}: {error}")))?;
+        let missing = |error: std::io::Error| match error.kind() {
+            std::io::ErrorKind::PermissionDenied => Refusal::new("not-readable", format!("{role} {shown}: {error}{}", way(&error))),
+            _ => Refusal::new("not-found", format!("{role} {shown}: {error}; badger drives lists what is attached")),
+        };
+        let meta = fs::metadata(path).map_err(missing)?;
         let kind = meta.file_type();
         if kind.is_block_device() {
             let found = self.sysfs.drive_at(path).map(Box::new);
@@ -104,7 +116,8 @@ impl Workshop {
     /// # Errors
     /// A refusal with the reason: it does not exist, is a directory, a pipe, empty, not readable.
     pub fn source(&self, path: &Path) -> Result<Source, Refusal> {
-        let unreadable = |error: std::io::Error| Refusal::new("not-readable", format!("source {} cannot be read: {error}", path.display()));
+        let unreadable =
+            |error: std::io::Error| Refusal::new("not-readable", format!("source {} cannot be read: {error}{}", path.display(), way(&error)));
         // What it stands on is asked of what is open, not of the name.
         let ground = |file| Ground::of_open(file, &self.sysfs);
         let (medium, ground): (Arc<dyn Medium>, Ground) = match self.name(path, "source")? {
@@ -162,7 +175,7 @@ impl Workshop {
             return Err(Refusal::new("new-size-differs", format!("target {} is a drive: --new-size makes new files only", path.display())));
         }
         let ground = self.ground_of(path);
-        let unusable = |error: std::io::Error| Refusal::new("target-unusable", format!("target {}: {error}", path.display()));
+        let unusable = |error: std::io::Error| Refusal::new("target-unusable", format!("target {}: {error}{}", path.display(), way(&error)));
         let (kind, identity, geometry, uses, system, witness) = match named {
             Named::Block(found) => {
                 let device = BlockDevice::open(&found).map_err(unusable)?;

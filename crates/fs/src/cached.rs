@@ -1,8 +1,8 @@
 //! A volume on a drive, read through a cache of limited size, with the blocks of a journal laid over it.
 
 use crate::tree::{Finding, Result};
-use badger_drive::Source;
-use std::collections::HashMap;
+use badger_drive::{ReadError, Source};
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
 
 /// Bytes of one cached block, and how many are kept: 64 MiB at the most.
@@ -31,7 +31,12 @@ pub(crate) struct Overlay {
 struct Blocks {
     held: HashMap<u64, (Arc<[u8]>, u64)>,
     turn: u64,
+    /// Blocks that could not be read whole, and their sectors as far as somebody wanted them: each is read once.
+    failed: HashSet<u64>,
+    sectors: HashMap<u64, std::result::Result<Arc<[u8]>, Finding>>,
 }
+/// So many sectors of blocks that failed are kept.
+const MOST_SECTORS: usize = 64 << 10;
 
 impl Cached {
     /// `len` bytes from byte `start` of a drive on.
@@ -83,9 +88,19 @@ impl Cached {
             *used = turn;
             return Ok(bytes.clone());
         }
+        let unreadable = |why: String| Finding::new("unreadable", why);
+        if blocks.failed.contains(&number) {
+            return Err(unreadable(format!("somewhere in the {BLOCK} bytes at {}", self.start + number * BLOCK)));
+        }
         let at = number * BLOCK;
         let mut bytes = vec![0; BLOCK.min(self.len - at) as usize];
-        self.drive.read_at(self.start + at, &mut bytes).map_err(|error| Finding::new("unreadable", error.to_string()))?;
+        if let Err(error) = self.drive.read_at(self.start + at, &mut bytes) {
+            // A drive that is away is asked again; one that cannot read a place is not.
+            if matches!(error, ReadError::Unreadable { .. }) && blocks.failed.len() < MOST_SECTORS {
+                blocks.failed.insert(number);
+            }
+            return Err(unreadable(error.to_string()));
+        }
         let bytes: Arc<[u8]> = bytes.into();
         if blocks.held.len() >= MOST_BLOCKS {
             // The older half goes at once, so that the search for it is rare.
@@ -143,8 +158,37 @@ impl Cached {
             match self.block(place / BLOCK) {
                 Ok(block) => out.copy_from_slice(&block[inner..inner + len]),
                 // Somewhere in the block is an unreadable place; it must not cost what lies beside it.
-                Err(_) => self.drive.read_at(self.start + place, out).map_err(|error| Finding::new("unreadable", error.to_string()))?,
+                Err(_) => self.by_sectors(place, out)?,
             }
+            done += len;
+        }
+        Ok(())
+    }
+
+    /// Reads what lies in a block that could not be read whole, sector by sector, each once.
+    fn by_sectors(&self, at: u64, out: &mut [u8]) -> Result<()> {
+        let size = self.sector();
+        let mut done = 0;
+        while done < out.len() {
+            let place = at + done as u64;
+            // Sectors count from the start of the drive.
+            let number = (self.start + place) / size;
+            let inner = ((self.start + place) % size) as usize;
+            let len = (out.len() - done).min(size as usize - inner);
+            let known = self.blocks.lock().expect("cache lock").sectors.get(&number).cloned();
+            let sector = known.unwrap_or_else(|| {
+                let end = ((number + 1) * size).min(self.drive.geometry().size_bytes);
+                let mut bytes = vec![0; (end - number * size) as usize];
+                let read = self.drive.read_at(number * size, &mut bytes);
+                let gone = matches!(read, Err(ReadError::Gone(_)));
+                let sector = read.map(|()| Arc::from(bytes)).map_err(|error| Finding::new("unreadable", error.to_string()));
+                let mut blocks = self.blocks.lock().expect("cache lock");
+                if !gone && blocks.sectors.len() < MOST_SECTORS {
+                    blocks.sectors.insert(number, sector.clone());
+                }
+                sector
+            })?;
+            out[done..done + len].copy_from_slice(&sector[inner..inner + len]);
             done += len;
         }
         Ok(())

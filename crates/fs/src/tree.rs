@@ -346,6 +346,11 @@ pub fn most_entries(fs: &dyn FileSystem) -> u64 {
 /// Goes through everything below a directory, each directory before what is in it. `each` gets the path and the entry.
 /// Directories that contain themselves are entered once. While `each` looks at one directory the next one is read.
 pub fn walk(fs: &dyn FileSystem, from: Node, path: &str, each: &mut dyn FnMut(&str, &Entry)) -> Vec<Finding> {
+    walk_until(fs, from, path, &|| false, each)
+}
+
+/// The same, ended before its time where `stop` says so.
+pub fn walk_until(fs: &dyn FileSystem, from: Node, path: &str, stop: &dyn Fn() -> bool, each: &mut dyn FnMut(&str, &Entry)) -> Vec<Finding> {
     let mut findings = Vec::new();
     let mut seen = HashSet::from([from.id]);
     let mut left = most_entries(fs);
@@ -386,7 +391,7 @@ pub fn walk(fs: &dyn FileSystem, from: Node, path: &str, each: &mut dyn FnMut(&s
                 full.push_str(&entry.name.shown);
                 each(&full, entry);
             }
-            let Some((into, _, deeper)) = next else { break };
+            let Some((into, _, deeper)) = next.filter(|_| !stop()) else { break };
             (path, depth) = (into, deeper);
             listing = given.recv().unwrap_or_default();
         }

@@ -343,7 +343,7 @@ fn totals(fs: &dyn FileSystem, picks: &[Pick], control: &Control) -> (u64, u64) 
         }
         count(&pick.node);
         if pick.node.kind == NodeKind::Directory {
-            tree::walk(fs, pick.node.clone(), "", &mut |_, entry| count(&entry.node));
+            tree::walk_until(fs, pick.node.clone(), "", &|| control.is_stopped(), &mut |_, entry| count(&entry.node));
         }
     }
     (files, bytes)

@@ -65,6 +65,13 @@ pub struct Context<'a> {
 }
 
 impl Context<'_> {
+    /// The target as a drive to be read, by whoever must not write; it gives nothing more after a stop.
+    pub fn target_source(&self) -> Source {
+        let source = self.target.as_source();
+        source.obey(self.control);
+        source
+    }
+
     /// Seconds since the run began.
     pub fn seconds(&self) -> f64 {
         self.clock.now().saturating_sub(self.began).as_secs_f64()
@@ -216,7 +223,7 @@ impl Reader<'_> {
             Ok(()) => Ok(Piece::Data { to, len, buffer, lost }),
             Err(why) => {
                 self.pool.give(buffer);
-                Err(Break::SourceGone(why))
+                Err(if self.context.control.is_stopped() { Break::Stopped } else { Break::SourceGone(why) })
             }
         }
     }

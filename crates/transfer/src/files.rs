@@ -7,7 +7,7 @@ use badger_drive::buffer::Buffer;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Extents, Source};
 use badger_fs::tree::{DEEPEST, Node, NodeKind};
-use badger_fs::{FileSystem, Finding};
+use badger_fs::{FileSystem, Finding, Use};
 use badger_layout::plan::{InUse, Sparing};
 use std::collections::HashSet;
 
@@ -56,13 +56,13 @@ fn prove_volume(context: &Context, volume: &InUse) -> Result<Line, Break> {
     let place = context.plan.planned(volume.number).filter(|planned| planned.number != 0 || context.plan.fit.is_some());
     let (at, len) = place.map_or((volume.start, volume.len), |planned| planned.place(context.plan.target.sector));
     let opened = |drive: &Source, start, len| badger_fs::open(drive, start, len);
-    let (there, here) = match (opened(context.source, volume.start, volume.len), opened(&context.target.as_source(), at, len)) {
+    let (there, here) = match (opened(context.source, volume.start, volume.len), opened(&context.target_source(), at, len)) {
         (Ok(there), Ok(here)) => (there, here),
         (Err(finding), _) | (_, Err(finding)) => return Ok(Line::new("files", Verdict::Fails, format!("{name}: {}", finding.text))),
     };
     let mut pair = Pair { context, there, here, files: 0, bytes: 0, unread: 0, differ: Vec::new(), count: 0, start: volume.start };
     pair.walk()?;
-    let covered = covered(context, &*pair.here, at)?;
+    let covered = covered(context, &*pair.here, volume, at)?;
     let mut line = pair.line(&name);
     line.evidence.push(covered.told());
     if covered.differ > 0 {
@@ -98,13 +98,21 @@ impl Covered {
 
 /// Goes over the target's own allocation, whatever the source's survey said: every block in use must have been copied.
 /// What was not is compared with the source. `at` is where the volume begins on the target.
-fn covered(context: &Context, here: &dyn FileSystem, at: u64) -> Result<Covered, Break> {
+///
+/// A volume that was shown anew has structures of its own that need no content, such as tables that were never written
+/// to; of such a volume the data counts.
+fn covered(context: &Context, here: &dyn FileSystem, volume: &InUse, at: u64) -> Result<Covered, Break> {
+    let recast = context.plan.recast(volume.number).is_some();
     let survey = here.survey();
+    if context.control.is_stopped() {
+        return Err(Break::Stopped);
+    }
     let mut copied: Extents<()> = Extents::new();
     context.plan.stretches().into_iter().for_each(|(start, len)| copied.set(start..start + len, ()));
-    let mut out = Covered { used: survey.used(), beside: 0, differ: 0 };
+    let counts = |use_: &Use| !recast || *use_ == Use::Data;
+    let mut out = Covered { used: survey.usage.total(counts), beside: 0, differ: 0 };
     let (mut one, mut other) = (Buffer::new(STEP), Buffer::new(STEP));
-    for (range, _) in survey.usage.iter() {
+    for (range, _) in survey.usage.iter().filter(|(_, use_)| counts(use_)) {
         let (mut from, end) = (at + range.start, at + range.end);
         let held: Vec<_> = copied.within(from..end).map(|(range, ())| range).chain([end..end]).collect();
         for range in held {
@@ -114,9 +122,10 @@ fn covered(context: &Context, here: &dyn FileSystem, at: u64) -> Result<Covered,
                 }
                 let len = (range.start - from).min(STEP as u64) as usize;
                 out.beside += len as u64;
-                let there = context.plan.fit.is_none().then(|| context.source.read_at(from, &mut one[..len]).is_ok());
-                let read = there == Some(true) && context.target.read_at(from, &mut other[..len]).is_ok();
+                let there = volume.start + (from - at);
                 // In another arrangement nothing says where it would lie on the source: not copied is not the same then.
+                let read =
+                    !recast && context.source.read_at(there, &mut one[..len]).is_ok() && context.target.read_at(from, &mut other[..len]).is_ok();
                 if !read || one[..len] != other[..len] {
                     out.differ += len as u64;
                 }

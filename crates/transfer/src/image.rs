@@ -2,7 +2,7 @@
 //! anew. The engines read this in the places of the target and know nothing of where it comes from.
 
 use badger_drive::clock::Clock;
-use badger_drive::{Geometry, Identity, Medium, ReadError, Refusal, Source};
+use badger_drive::{Control, Geometry, Identity, Medium, ReadError, Refusal, Source};
 use badger_fs::{View, Wanted, Weight};
 use badger_layout::Plan;
 use std::sync::Arc;
@@ -32,7 +32,7 @@ pub struct Image {
 }
 
 /// Shows a volume anew and goes over what came out, before anything is written anywhere.
-fn shown(volume: &Surveyed, recast: &badger_layout::plan::Recast, plan: &Plan) -> Result<Arc<View>, Refusal> {
+fn shown(volume: &Surveyed, recast: &badger_layout::plan::Recast, plan: &Plan, control: &Control) -> Result<Arc<View>, Refusal> {
     let name = crate::volumes::name(volume.number, &volume.volume);
     let refuse = |code, text: String| Refusal::new(code, format!("{name}: {text}"));
     let missing = || refuse("volume-whole", "it is only recognised, not read: it can only be copied as it is".into());
@@ -42,7 +42,9 @@ fn shown(volume: &Surveyed, recast: &badger_layout::plan::Recast, plan: &Plan) -
     let wanted = Wanted { len: recast.len, start: recast.to / u64::from(sector), sector, fresh };
     let view = Arc::new(fs.resized(survey, &wanted).map_err(|finding| refuse(finding.code, finding.text))?);
     let unsound = |text: String| refuse("resize-unsound", format!("shown with its new size it would not be sound ({text}); nothing was written"));
-    let after = badger_fs::open(&Source::detached(view.clone()), 0, recast.len).map_err(|finding| unsound(finding.text))?.survey();
+    let drive = Source::detached(view.clone());
+    drive.obey(control);
+    let after = badger_fs::open(&drive, 0, recast.len).map_err(|finding| unsound(finding.text))?.survey();
     if let Some(finding) = after.findings.iter().find(|finding| finding.weight > Weight::Note) {
         return Err(unsound(finding.text.clone()));
     }
@@ -57,12 +59,16 @@ impl Image {
     ///
     /// # Errors
     /// A refusal where a volume cannot be shown as the plan wants it.
-    pub fn of(source: &Source, plan: &mut Plan, surveyed: &[Surveyed]) -> Result<Self, Refusal> {
+    pub fn of(source: &Source, plan: &mut Plan, surveyed: &[Surveyed], control: &Control) -> Result<Self, Refusal> {
         let mut views = Vec::new();
         for recast in plan.recasts.clone() {
             let volume = surveyed.iter().find(|volume| volume.number == recast.number);
             let missing = || Refusal::new("volume-gone", format!("partition {} is not there as it was when the plan was made", recast.number));
-            let view = shown(volume.ok_or_else(missing)?, &recast, plan)?;
+            let view = shown(volume.ok_or_else(missing)?, &recast, plan, control);
+            if control.is_stopped() {
+                return Err(Refusal::new("stopped", "stopped while the plan was gone over; nothing was written"));
+            }
+            let view = view?;
             if !plan.moves.iter().any(|step| step.volume == Some(recast.number)) {
                 plan.take(&recast, &view.needed());
             }

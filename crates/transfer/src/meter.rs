@@ -11,6 +11,8 @@ pub struct Meter {
     recent: VecDeque<(f64, u64)>,
     smooth: f64,
     shown: Option<(f64, f64)>,
+    /// When the last amount came.
+    stood_at: Option<f64>,
 }
 
 /// The rate shown is that of so many seconds.
@@ -19,12 +21,13 @@ const WINDOW: f64 = 5.0;
 impl Meter {
     /// `done` of `total` bytes were done before.
     pub fn new(total: u64, done: u64) -> Self {
-        Self { total, done, start: None, last: 0.0, recent: VecDeque::new(), smooth: 0.0, shown: None }
+        Self { total, done, start: None, last: 0.0, recent: VecDeque::new(), smooth: 0.0, shown: None, stood_at: None }
     }
 
     /// `bytes` more were done at time `now`.
     pub fn add(&mut self, bytes: u64, now: f64) {
         let start = *self.start.get_or_insert(now);
+        self.stood_at = Some(now);
         self.done = (self.done + bytes).min(self.total);
         // One entry for a tenth of a second at the most, so that fast runs do not fill memory.
         match self.recent.back_mut() {
@@ -51,6 +54,14 @@ impl Meter {
                 }
             });
         }
+    }
+
+    /// It was held until time `now`: what went by since the last amount counts for nothing.
+    pub fn resume(&mut self, now: f64) {
+        self.recent.clear();
+        self.last = now;
+        self.shown = self.shown.map(|(at, shown)| (now, (shown - (self.stood_at.unwrap_or(at) - at)).max(0.0)));
+        self.stood_at = Some(now);
     }
 
     /// Bytes a second over the last few seconds.
@@ -80,6 +91,24 @@ impl Meter {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_pause_does_not_change_what_is_left() {
+        let (mut meter, mut now) = (Meter::new(300_000_000_000, 0), 0.0);
+        for _ in 0..200 {
+            now += 0.1;
+            meter.add(47_400_000, now);
+        }
+        let before = meter.left(now).unwrap();
+        now += 3600.0;
+        meter.resume(now);
+        for _ in 0..10 {
+            now += 0.1;
+            meter.add(47_400_000, now);
+            let left = meter.left(now).unwrap();
+            assert!((left - before).abs() < 20.0, "{before} s were left, then {left}");
+        }
+    }
 
     #[test]
     fn time_left_is_right_and_does_not_jump() {

@@ -11,7 +11,7 @@ pub fn prove(context: &Context) -> Vec<Line> {
 }
 
 fn prove_volume(context: &Context, recast: &badger_layout::plan::Recast) -> Line {
-    let drive = context.target.as_source();
+    let drive = context.target_source();
     let number = context.plan.number_after(recast.number);
     let Some(volume) = badger_fs::recognise(&*drive, recast.to, recast.len) else {
         return Line::new("file-system", Verdict::Fails, format!("partition {number}: its file system is not recognised any more"));

@@ -6,9 +6,9 @@ use serde::{Deserialize, Serialize};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Outcome {
-    /// Everything was copied and the proof holds.
+    /// Everything that was planned was copied, and the proof holds.
     Proved,
-    /// Everything was copied; a proof failed.
+    /// Copied; a proof failed.
     Finished,
     /// Copied, but parts of the source could not be read.
     Incomplete,
@@ -123,6 +123,9 @@ pub struct Report {
     pub lost_bytes: u64,
     /// Where they are.
     pub lost: Vec<Stretch>,
+    /// Partitions that stayed behind by the plan, each by number, type and size.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left_out: Vec<String>,
     /// Time of the run's clock.
     pub seconds: f64,
     /// Hashes.
@@ -150,6 +153,7 @@ impl Report {
             skipped_bytes: 0,
             lost_bytes: 0,
             lost: Vec::new(),
+            left_out: Vec::new(),
             seconds: 0.0,
             hash: Hashes::default(),
             proof: Vec::new(),

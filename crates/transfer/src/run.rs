@@ -48,11 +48,13 @@ pub fn start(run: Run) -> Result<Report, Refusal> {
     let plan = journal.plan.clone();
     let Past { done, written, skipped, seconds, lost, patched, copied } = journal.past.clone();
     let mut tally = Tally { done, written, skipped, lost, patched };
+    source.obey(control);
     let began = clock.now();
     let context = Context { plan: &plan, source: &source, image: &image, target: &target, control, observer, clock: &*clock, began };
     let path = |identity: &badger_drive::Identity| identity.path.display().to_string();
     let mut report = Report::new(path(source.identity()), path(target.identity()));
     report.planned_bytes = plan.bytes();
+    report.left_out = plan.left_out.iter().map(|number| left_out(&source, *number)).collect();
     report.job = journal.job;
     let resumed = tally.done;
     let reread = if resumed > 0 || copied { Some(resume::check(&context, &journal, &tally)?) } else { None };
@@ -67,6 +69,8 @@ pub fn start(run: Run) -> Result<Report, Refusal> {
     report.lost_bytes = tally.lost.iter().map(|(_, len)| len).sum();
     report.seconds = seconds + context.seconds();
     if let Err(cause) = outcome {
+        // Whatever gave way first after a stop, it was the stop.
+        let cause = if control.is_stopped() { Break::Stopped } else { cause };
         report.outcome = Outcome::Interrupted;
         report.reason = cause.to_string();
         return Ok(report);
@@ -93,6 +97,15 @@ pub fn start(run: Run) -> Result<Report, Refusal> {
     target.announce_table();
     journal.remove();
     Ok(report)
+}
+
+/// How a partition that stayed behind is called.
+fn left_out(source: &Source, number: u32) -> String {
+    let table = table::read(&**source);
+    match table.partitions.iter().find(|partition| partition.number == number) {
+        Some(partition) => format!("partition {number} ({}, {})", partition.type_code.meaning(), human(table.place(partition).1)),
+        None => format!("partition {number}"),
+    }
 }
 
 /// The worst of everything that is known is the verdict, whatever else holds.
@@ -150,6 +163,9 @@ fn carry_out(
     report.proof.extend(structures(context));
     let place = report.proof.iter().position(|line| line.what == "boot").unwrap_or(report.proof.len());
     report.proof.splice(place..place, recast::prove(context));
+    if context.control.is_stopped() {
+        return Err(Break::Stopped);
+    }
     if let Some(sparing) = plan.sparing.as_ref().filter(|sparing| !sparing.volumes.is_empty()) {
         let place = report.proof.iter().position(|line| line.what == "boot").unwrap_or(report.proof.len());
         let lines = files::prove(context, sparing)?;

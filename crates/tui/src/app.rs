@@ -29,6 +29,9 @@ pub enum Place {
     Ledger,
 }
 
+/// Columns and lines below which nothing can be read, and so nothing but leaving works.
+const LEAST: (u16, u16) = (80, 24);
+
 /// Every place with its key and name, in the order of the bar.
 pub const PLACES: [(Place, char, &str); 4] =
     [(Place::Bench, '1', "Bench"), (Place::Job, '2', "Job"), (Place::Dig, '3', "Dig"), (Place::Ledger, '5', "Ledger")];
@@ -91,14 +94,16 @@ pub struct App {
     workshop: String,
     technician: String,
     left: bool,
+    /// The screen is too small to be read: only leaving works.
+    too_small: bool,
 }
 
 impl App {
     /// The bench, with looking for drives begun.
     pub fn new(bench: Bench) -> Self {
         let shelf = Shelf::start(bench.clone());
-        let ledger = bench.open_ledger();
-        let setting = |name: &str| ledger.as_ref().ok().and_then(|ledger| ledger.setting(name).ok().flatten()).unwrap_or_default();
+        let ledger = bench.read_ledger();
+        let setting = |name: &str| ledger.as_ref().ok().and_then(|ledger| ledger.as_ref()?.setting(name).ok().flatten()).unwrap_or_default();
         let (workshop, technician) = (setting("workshop"), setting("technician"));
         let message = ledger.as_ref().err().map(|error| (Mean::Stop, error.to_string()));
         let mut app = Self {
@@ -122,6 +127,7 @@ impl App {
             workshop,
             technician,
             left: false,
+            too_small: false,
         };
         app.read_ledger();
         app
@@ -146,7 +152,13 @@ impl App {
 
     /// Reads the jobs of the ledger anew.
     pub(crate) fn read_ledger(&mut self) {
-        match self.bench.open_ledger().and_then(|ledger| Ok((ledger.jobs()?, ledger.drives()?))) {
+        let read = || -> Result<_, badger_bench::ledger::Error> {
+            Ok(match self.bench.read_ledger()? {
+                Some(ledger) => (ledger.jobs()?, ledger.drives()?),
+                None => (Vec::new(), Vec::new()),
+            })
+        };
+        match read() {
             Ok((jobs, drives)) => {
                 self.past = jobs.clone();
                 self.ledger.fill(jobs, drives);
@@ -155,17 +167,26 @@ impl App {
         }
     }
 
-    /// Takes in what the threads found since the last frame.
-    pub fn refresh(&mut self) {
+    /// Whether the screen may change without a key: a run, a look at a drive, an arrival that is counted in seconds.
+    pub fn is_busy(&self) -> bool {
+        let fresh = |item: &Item| item.looked.is_none() && item.trouble.is_none() || !item.from_start && item.since.elapsed() < bench::JUST_IN;
+        self.is_looking() || self.items.iter().any(fresh) || self.jobs.iter().any(JobView::is_busy) || self.dig.is_busy()
+    }
+
+    /// Takes in what the threads found since the last frame. True where something new is to be shown.
+    pub fn refresh(&mut self) -> bool {
+        let mut changed = false;
         if self.shelf.generation() != self.generation {
             self.generation = self.shelf.generation();
+            changed = true;
             let path = self.items.get(self.chosen).map(|item| item.path().clone());
             self.items = self.shelf.items();
             // The choice stays with its drive when others come and go.
             self.chosen = path.and_then(|path| self.items.iter().position(|item| *item.path() == path)).unwrap_or(0);
         }
-        if let Some(message) = self.dig.refresh() {
-            self.message = Some(message);
+        match self.dig.refresh() {
+            Ok(news) => changed |= news,
+            Err(message) => (self.message, changed) = (Some(message), true),
         }
         let mut ended = Vec::new();
         for job in &mut self.jobs {
@@ -176,6 +197,22 @@ impl App {
         if !ended.is_empty() {
             ended.iter().for_each(|path| self.shelf.look_again(path));
             self.read_ledger();
+            changed = true;
+        }
+        changed
+    }
+
+    /// Takes pasted text. It is never a row of keys: what somebody copied somewhere must not steer anything here.
+    pub fn paste(&mut self, text: &str) {
+        if self.too_small || self.overlay.is_some() {
+            return;
+        }
+        let said = match self.place {
+            Place::Job => self.jobs.get_mut(self.current).and_then(|job| job.paste(text)),
+            _ => None,
+        };
+        if let Some(said) = said {
+            self.message = Some((Mean::Mind, said.into()));
         }
     }
 
@@ -257,6 +294,15 @@ impl App {
         }
         if key.modifiers.contains(KeyModifiers::CONTROL) && key.code == KeyCode::Char('c') {
             self.ask_to_leave();
+            return;
+        }
+        if self.too_small {
+            match (self.overlay.is_some(), key.code) {
+                (false, KeyCode::Char('q')) => self.ask_to_leave(),
+                (true, KeyCode::Char('y')) if matches!(self.overlay, Some(Overlay::Leave)) => self.left = true,
+                (true, KeyCode::Esc) => self.overlay = None,
+                _ => {}
+            }
             return;
         }
         self.message = None;
@@ -372,6 +418,9 @@ impl App {
 
     /// Takes the mouse: it chooses, it never releases anything.
     pub fn mouse(&mut self, mouse: MouseEvent) {
+        if self.too_small {
+            return;
+        }
         let down = matches!(mouse.kind, MouseEventKind::Down(MouseButton::Left));
         let wheel = match mouse.kind {
             MouseEventKind::ScrollDown => Some(KeyCode::Down),
@@ -425,8 +474,12 @@ impl App {
         self.hits.clear();
         let buf = frame.buffer_mut();
         buf.set_style(area, theme::ground());
-        if area.width < 60 || area.height < 16 {
-            put(buf, area.x, area.y, area.width, vec![say(Mean::Mind, "the bench needs 80 columns and 24 lines")]);
+        self.too_small = area.width < LEAST.0 || area.height < LEAST.1;
+        if self.too_small {
+            put(buf, area.x, area.y, area.width, vec![loud(Mean::Mind, format!("▲ {} x {} needed", LEAST.0, LEAST.1))]);
+            let asked = matches!(self.overlay, Some(Overlay::Leave));
+            let says = if asked { "runs go on: y leaves, Esc stays" } else { "q leaves, no other key works" };
+            put(buf, area.x, area.y + 1, area.width, vec![say(Mean::Text, says)]);
             return;
         }
         self.top(frame);

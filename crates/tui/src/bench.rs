@@ -19,7 +19,7 @@ use std::time::Duration;
 const JOBS: u16 = 38;
 const WIDE: u16 = 112;
 /// How long a drive is marked as just in.
-const JUST_IN: Duration = Duration::from_secs(60);
+pub(crate) const JUST_IN: Duration = Duration::from_secs(60);
 
 /// Takes a key of the bench.
 pub fn key(app: &mut App, code: KeyCode) {

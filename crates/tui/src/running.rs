@@ -25,6 +25,7 @@ pub struct Progress {
     pub history: Vec<f64>,
     step: f64,
     bucket: (f64, u64),
+    pauses: u64,
     /// Unreadable bytes and stretches.
     pub lost: (u64, u64),
     /// Stretches that differ.
@@ -47,6 +48,7 @@ impl Progress {
             history: Vec::new(),
             step: 0.5,
             bucket: (0.0, 0),
+            pauses: 0,
             lost: (0, 0),
             differs: 0,
             kept: 0,
@@ -110,11 +112,19 @@ impl Progress {
     }
 }
 
-struct Shared(Arc<Mutex<Progress>>);
+struct Shared(Arc<Mutex<Progress>>, Arc<Control>);
 
 impl Observer for Shared {
     fn event(&self, event: &Event) {
-        self.0.lock().expect("progress lock").take(event);
+        let mut progress = self.0.lock().expect("progress lock");
+        if let Event::Moved { at, .. } = event
+            && std::mem::replace(&mut progress.pauses, self.1.pauses()) != self.1.pauses()
+        {
+            // The time in which it was held says nothing of how fast the drives are.
+            progress.meter.resume(*at);
+            progress.bucket = (*at, 0);
+        }
+        progress.take(event);
     }
 }
 
@@ -148,7 +158,7 @@ impl Running {
         let progress = Arc::new(Mutex::new(first));
         let (shared, steered) = (progress.clone(), control.clone());
         let thread = std::thread::spawn(move || {
-            let outcome = bench.run(prepared, &tail, &steered, &Shared(shared.clone()));
+            let outcome = bench.run(prepared, &tail, &steered, &Shared(shared.clone(), steered.clone()));
             shared.lock().expect("progress lock").outcome = Some(outcome);
         });
         Self { control, progress, thread: Some(thread) }

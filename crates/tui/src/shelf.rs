@@ -109,15 +109,12 @@ impl Shelf {
     fn merge(&self, bench: &Bench, found: Vec<Found>) {
         let first = self.looking();
         let known: HashMap<PathBuf, Found> = self.items().into_iter().map(|item| (item.path().clone(), item.found)).collect();
-        let mut arrived = Vec::new();
-        let ledger = bench.open_ledger().ok();
-        for drive in &found {
-            let before = known.get(&drive.identity.path);
-            if before.is_some_and(|before| before.key() == drive.key()) {
-                continue;
-            }
-            let new = ledger.as_ref().and_then(|ledger| ledger.seen_found(drive).ok()).unwrap_or(false);
-            arrived.push((drive.clone(), new));
+        // What was never asked for is not opened: the ledger is written to only for arrivals.
+        let comes = |drive: &&Found| known.get(&drive.identity.path).is_none_or(|before| before.key() != drive.key());
+        let mut arrived: Vec<(Found, bool)> = found.iter().filter(comes).map(|drive| (drive.clone(), false)).collect();
+        let ledger = if arrived.is_empty() { None } else { bench.open_ledger().ok() };
+        for (drive, new) in &mut arrived {
+            *new = ledger.as_ref().and_then(|ledger| ledger.seen_found(drive).ok()).unwrap_or(false);
         }
         let mut items = self.items.lock().expect("shelf lock");
         let count = items.len();
@@ -127,8 +124,16 @@ impl Shelf {
             if let Some(now) = found.iter().find(|drive| drive.identity.path == *item.path())
                 && *now != item.found
             {
+                // Another user of the same medium is no reason to read it again.
+                let same = (now.sequence, now.geometry, &now.identity) == (item.found.sequence, item.found.geometry, &item.found.identity);
                 item.found = now.clone();
-                item.looked = None;
+                match &item.looked {
+                    Some(looked) if same => {
+                        let unfinished = item.hazards.iter().find(|hazard| hazard.code == "unfinished-copy").cloned();
+                        item.hazards = unfinished.into_iter().chain(hazard::of_drive(Some(now), looked)).collect();
+                    }
+                    _ => (item.looked, item.trouble) = (None, None),
+                }
                 changed = true;
             }
         }
@@ -150,7 +155,8 @@ impl Shelf {
             self.items().into_iter().filter(|item| item.looked.is_none() && item.trouble.is_none()).map(|item| item.found).collect();
         for found in waiting {
             let looked = bench.workshop.source(&found.identity.path).map(|source| Looked::at(&source));
-            let job = bench.open_ledger().ok().and_then(|ledger| ledger.last_job_of(&found.key()).ok()).flatten();
+            let job = bench.read_ledger().ok().flatten().and_then(|ledger| ledger.last_job_of(&found.key()).ok()).flatten();
+            let unfinished = bench.unfinished_copy(&found.key()).map(|(_, hazard)| hazard);
             let mut items = self.items.lock().expect("shelf lock");
             let Some(item) = items.iter_mut().find(|item| *item.path() == found.identity.path) else { continue };
             item.job = job;
@@ -158,9 +164,18 @@ impl Shelf {
                 Ok(looked) => {
                     item.ribbon = Ribbon::of(&looked, found.geometry.size_bytes);
                     item.hazards = hazard::of_drive(Some(&found), &looked);
+                    if let Some(hazard) = unfinished {
+                        if item.ribbon.parts.is_empty() {
+                            item.ribbon.said = item.job.as_ref().map(|job| format!("unfinished copy of job {}", job.id)).unwrap_or_default();
+                        }
+                        item.hazards.insert(0, hazard);
+                    }
                     item.looked = Some(Arc::new(looked));
                 }
-                Err(refusal) => item.trouble = Some(refusal.text),
+                Err(refusal) => {
+                    item.ribbon = Ribbon { said: "not readable".into(), size: found.geometry.size_bytes, ..Ribbon::default() };
+                    item.trouble = Some(refusal.text);
+                }
             }
             drop(items);
             self.generation.fetch_add(1, Ordering::SeqCst);

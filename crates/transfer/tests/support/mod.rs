@@ -96,7 +96,7 @@ impl Place {
         let target = candidate.release(&Release::new(&source, 0, &tail))?;
         let journal = self.journal(&source, side, &target.standing());
         let clock: Arc<dyn Clock> = self.workshop.sim_clock.clone();
-        let image = Image::of(&source, &mut journal.plan.clone(), &[]).unwrap();
+        let image = Image::of(&source, &mut journal.plan.clone(), &[], &Control::new()).unwrap();
         run::start(Run { source, image, target, journal, control, observer, clock, references: &[], again })
     }
 

@@ -112,6 +112,11 @@ impl Dig {
         self.view.as_ref().and_then(|view| view.copying.as_ref()).is_some_and(|copying| !copying.is_over())
     }
 
+    /// Whether a thread may have something new to show at any moment.
+    pub fn is_busy(&self) -> bool {
+        self.opening.is_some() || self.view.as_ref().is_some_and(|view| view.copying.is_some() || view.search.is_some())
+    }
+
     /// Stops what goes on, in order.
     pub fn close(&mut self) {
         if let Some(view) = &mut self.view {
@@ -169,16 +174,17 @@ impl Dig {
     }
 
     /// Takes in what the threads found. Gives what is to be said, if anything.
-    pub fn refresh(&mut self) -> Option<(Mean, String)> {
+    pub fn refresh(&mut self) -> Result<bool, (Mean, String)> {
+        let mut news = false;
         if let Some((choice, opened)) = self.opening.as_ref().and_then(|opening| opening.try_recv().ok()) {
             self.opening = None;
+            news = true;
             match opened {
                 Ok(opened) => self.view = Some(Box::new(View::new(choice, opened))),
-                Err(refusal) => return Some((Mean::Stop, refusal.text)),
+                Err(refusal) => return Err((Mean::Stop, refusal.text)),
             }
         }
-        self.view.as_mut()?.refresh();
-        None
+        Ok(news | self.view.as_mut().is_some_and(|view| view.refresh()))
     }
 }
 
@@ -237,17 +243,21 @@ impl View {
         }
     }
 
-    fn refresh(&mut self) {
+    /// True where something new is to be shown.
+    fn refresh(&mut self) -> bool {
+        let mut changed = false;
         while let Ok(news) = self.news.1.try_recv() {
             self.take(news);
+            changed = true;
         }
         if let Some(look) = self.looker.take() {
             self.look = Some(look);
+            changed = true;
         }
         if self.wished.is_none() {
             self.wish(false);
         }
-        let Some(copying) = &self.copying else { return };
+        let Some(copying) = &self.copying else { return changed };
         if self.clash.is_none() {
             self.clash = copying.clashes.try_recv().ok();
         }
@@ -257,6 +267,7 @@ impl View {
             self.said = Some(told(outcome));
             self.measure();
         }
+        true
     }
 
     fn take(&mut self, news: News) {

@@ -5,6 +5,7 @@ pub mod ribbon;
 pub mod surface;
 
 use crate::theme::{self, Mean};
+use badger_drive::text::plain;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
@@ -61,6 +62,8 @@ pub fn put(buf: &mut Buffer, x: u16, y: u16, width: u16, spans: Vec<Span<'static
         return;
     }
     let width = width.min(area.right() - x) as usize;
+    // Names come from drives: nothing in them may steer the terminal.
+    let spans: Vec<Span<'static>> = spans.into_iter().map(|span| Span::styled(plain(&span.content).into_owned(), span.style)).collect();
     let total: usize = spans.iter().map(|span| span.content.width()).sum();
     let mut left = width;
     let mut kept = Vec::new();

@@ -99,6 +99,10 @@ impl JobView {
 
 /// The line somebody types in, over the lower part of the step.
 pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
+    if job.again.is_some() {
+        let lines = vec![vec![loud(Mean::Text, "Looking at both drives once more ...")], vec![say(Mean::Quiet, "Esc goes back, nothing is written")]];
+        return crate::app::sheet(frame, area, 78, lines);
+    }
     let Some(entry) = &job.entry else { return };
     let tail = job.sight.as_ref().map(|sight| sight.tail.clone()).unwrap_or_default();
     let (ask, text, why) = match entry {
@@ -130,10 +134,11 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
     let mut lines =
         vec![vec![loud(Mean::Text, ask)], vec![loud(Mean::Focus, "▸ "), loud(Mean::Text, text), loud(Mean::Focus, "▏")], vec![say(Mean::Quiet, why)]];
     if let (Entry::Tail(_), Some(sight)) = (entry, &job.sight) {
-        let lost = sight.hazards.iter().find(|hazard| hazard.code == "target-holds");
-        let text = lost.map_or_else(|| "the target is empty: nothing is lost".to_string(), |hazard| hazard.text.clone());
-        let mean = if lost.is_some() { Mean::Mind } else { Mean::Good };
-        lines.insert(1, vec![say(mean, format!("{} {text}", if lost.is_some() { "▲" } else { "●" }))]);
+        let (mark, mean, text) = super::at_stake(&sight.hazards);
+        // All of what would be lost is read before the tail is typed.
+        for (at, text) in crate::draw::wrap(&text, 70).into_iter().enumerate().rev() {
+            lines.insert(1, vec![say(mean, format!("{} {text}", if at == 0 { mark } else { " " }))]);
+        }
         lines.insert(1, vec![say(Mean::Target, format!("▸ {}  {}  {}", sight.before.model, sight.before.serial, human(sight.before.size_bytes)))]);
     }
     if *entry == Entry::Stop {

@@ -52,7 +52,7 @@ impl JobView {
         self.papers.clear();
         for (ending, bytes) in [("pdf", drawing.pdf()), ("svg", drawing.svg().into_bytes())] {
             let path = base.with_extension(ending);
-            self.papers.push(match std::fs::write(&path, bytes) {
+            self.papers.push(match badger_bench::sheet::write_paper(&path, &bytes) {
                 Ok(()) => path.display().to_string(),
                 Err(error) => format!("◆ {}: {error}", path.display()),
             });

@@ -35,11 +35,14 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Lines {
     put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "At stake")]);
     y += 1;
     let lost: Vec<_> = sight.hazards.iter().filter(|hazard| hazard.level != Level::Note).cloned().collect();
-    if !lost.iter().any(|hazard| hazard.code == "target-holds") {
-        put(buf, area.x, y, area.width, vec![loud(Mean::Good, "● good  "), say(Mean::Text, "the target is empty: nothing on it is lost")]);
-        y += 1;
+    let (mark, mean, said) = super::at_stake(&sight.hazards);
+    let mut lines = Vec::new();
+    if mean == Mean::Good {
+        for (at, text) in wrap(&said, usize::from(area.width).saturating_sub(8)).into_iter().enumerate() {
+            lines.push(vec![loud(mean, if at == 0 { format!("{mark} good  ") } else { "        ".into() }), say(Mean::Text, text)]);
+        }
     }
-    let mut lines = hazard_lines(&lost, usize::from(area.width));
+    lines.extend(hazard_lines(&lost, usize::from(area.width)));
     let stake = &sight.stake;
     if stake.files > 0 {
         let more = if stake.more { "more than " } else { "" };

@@ -95,6 +95,8 @@ pub struct JobView {
     sight: Option<Sight>,
     prepared: Option<Box<Prepared>>,
     waiting: Option<Receiver<Ready>>,
+    /// Both drives are looked at once more before the tail is asked for.
+    again: Option<Receiver<Ready>>,
     refusal: Option<Refusal>,
     running: Option<Running>,
     report: Option<Report>,
@@ -168,6 +170,7 @@ impl JobView {
             sight: None,
             prepared: None,
             waiting: None,
+            again: None,
             refusal: None,
             running: None,
             report: None,
@@ -203,6 +206,11 @@ impl JobView {
 
     /// Looks at both drives and plans anew, in the background.
     fn prepare(&mut self, bench: &Bench) {
+        self.waiting = Some(self.look(bench));
+        (self.prepared, self.again) = (None, None);
+    }
+
+    fn look(&self, bench: &Bench) -> Receiver<Ready> {
         let (send, receive) = channel();
         let (bench, order) = (bench.clone(), self.order.clone());
         std::thread::spawn(move || {
@@ -213,8 +221,21 @@ impl JobView {
             // A job that was shut meanwhile does not wait for this any more.
             let _ = send.send(ready);
         });
-        self.waiting = Some(receive);
-        self.prepared = None;
+        receive
+    }
+
+    /// Takes in a look that was taken before the tail is asked for: what was shown must still be so.
+    fn looked_again(&mut self, ready: Ready) {
+        match ready {
+            Ok((now, sight)) => match self.prepared.as_ref().and_then(|shown| shown.differs(&now)) {
+                None => self.entry = Some(Entry::Tail(String::new())),
+                Some(what) => {
+                    let text = format!("{what}; this is how it is now: read it again before you release it");
+                    (self.misfit, self.prepared, self.sight) = (Some(Refusal::new("shown-changed", text)), Some(now), Some(*sight));
+                }
+            },
+            Err(refusal) => (self.refusal, self.prepared) = (Some(refusal), None),
+        }
     }
 
     /// Its number in the ledger.
@@ -248,7 +269,24 @@ impl JobView {
 
     /// Whether keys are letters.
     pub fn is_typing(&self) -> bool {
-        self.entry.is_some()
+        self.entry.is_some() || self.again.is_some()
+    }
+
+    /// Whether a thread works for it, so that the screen may change at any moment.
+    pub fn is_busy(&self) -> bool {
+        self.is_running() || self.waiting.is_some() || self.again.is_some()
+    }
+
+    /// Takes pasted text; never where a tail is asked for.
+    pub fn paste(&mut self, text: &str) -> Option<&'static str> {
+        match &mut self.entry {
+            Some(Entry::Tail(_)) => Some("pasted text never releases a target: read the tail on the drive and type it"),
+            Some(Entry::Rate(held) | Entry::Size(held) | Entry::Ticket(held) | Entry::Customer(held)) => {
+                held.extend(text.chars().filter(|c| !c.is_control()));
+                None
+            }
+            Some(Entry::Stop) | None => None,
+        }
     }
 
     /// Stops a run in order.
@@ -272,6 +310,10 @@ impl JobView {
                 }
                 Err(refusal) => self.refusal = Some(refusal),
             }
+        }
+        if let Some(ready) = self.again.as_ref().and_then(|again| again.try_recv().ok()) {
+            self.again = None;
+            self.looked_again(ready);
         }
         let Some(outcome) =
             self.running.as_ref().filter(|running| running.is_over()).and_then(|running| running.look(|progress| progress.outcome.clone()))
@@ -428,6 +470,13 @@ impl JobView {
 
     /// Takes a key that is not for the whole program.
     pub fn key(&mut self, code: KeyCode, bench: &Bench) {
+        if self.again.is_some() {
+            // Keys that come before the question are no answers to it.
+            if code == KeyCode::Esc {
+                self.again = None;
+            }
+            return;
+        }
         if let Some(entry) = self.entry.take() {
             self.entry_key(entry, code, bench);
             return;
@@ -450,7 +499,10 @@ impl JobView {
         let fixed = self.sight.as_ref().is_some_and(|sight| sight.done_before.is_some());
         match code {
             KeyCode::Enter if self.running.is_some() => self.step = Step::Run,
-            KeyCode::Enter if self.prepared.is_some() && self.stops() == 0 => self.entry = Some(Entry::Tail(String::new())),
+            KeyCode::Enter if self.prepared.is_some() && self.stops() == 0 => {
+                self.misfit = None;
+                self.again = Some(self.look(bench));
+            }
             KeyCode::Char('i') if self.waiting.is_none() && self.running.is_none() && !fixed => {
                 self.order.ids = if self.order.ids == Ids::Keep { Ids::Fresh } else { Ids::Keep };
                 self.prepare(bench);
@@ -635,6 +687,17 @@ pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
         }
         Step::Prove => vec![("↑↓", "choose"), ("Enter", "evidence"), ("Esc", "back"), ("o", "hand over")],
         Step::Hand => vec![("w", "write papers"), ("←→", "keep until"), ("Enter", "handed over"), ("Esc", "back")],
+    }
+}
+
+/// What is known of what the target holds: mark, meaning, sentence.
+fn at_stake(hazards: &[Hazard]) -> (&'static str, Mean, String) {
+    const CODES: [&str; 5] = ["target-holds", "target-not-readable", "unfinished-copy", "target-looks-empty", "target-new"];
+    let said = CODES.iter().find_map(|code| hazards.iter().find(|hazard| hazard.code == *code));
+    match said {
+        Some(hazard) if hazard.level == Level::Note => ("●", Mean::Good, hazard.text.clone()),
+        Some(hazard) => ("▲", Mean::Mind, hazard.text.clone()),
+        None => ("▲", Mean::Mind, "what the target holds is not known".into()),
     }
 }
 
