@@ -86,7 +86,7 @@ impl Medium for BlockDevice {
         let written = says("stat").and_then(|text| text.split_whitespace().nth(6)?.parse().ok());
         let node = sys::loop_node(self.file()).ok();
         let backing = says("loop/backing_file").and_then(|path| std::fs::metadata(path.trim_end_matches('\n')).ok());
-        let changed = backing.filter(|meta| Some((meta.dev(), meta.ino())) == node).map(|meta| (meta.mtime(), meta.mtime_nsec()));
+        let changed = backing.filter(|meta| Some((meta.dev(), meta.ino())) == node).map(|meta| (meta.ctime(), meta.ctime_nsec()));
         Standing { sequence: sys::device_sequence(self.file()).ok(), written, node, changed }
     }
     fn present(&self) -> bool {

@@ -115,7 +115,7 @@ impl Medium for RawFile {
     }
     fn standing(&self) -> Standing {
         let Ok(meta) = self.file().metadata() else { return Standing::default() };
-        Standing { node: Some((meta.dev(), meta.ino())), changed: Some((meta.mtime(), meta.mtime_nsec())), ..Standing::default() }
+        Standing { node: Some((meta.dev(), meta.ino())), changed: Some((meta.ctime(), meta.ctime_nsec())), ..Standing::default() }
     }
 }
 

@@ -1,6 +1,7 @@
 //! Simulated drives: a raw file that behaves like a failing, slow or odd drive, described by a `*.drive.toml`.
 
 use crate::clock::Clock;
+use crate::extents::Extents;
 use crate::identity::{Bus, Identity};
 use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
 use crate::raw::{RawFile, writable};
@@ -137,6 +138,27 @@ pub enum Fault {
         /// Sectors.
         sectors: u64,
     },
+    /// Writes touching it are taken and forgotten: what was there before stays.
+    WriteLost {
+        /// First sector.
+        lba: u64,
+        /// Sectors.
+        sectors: u64,
+    },
+    /// After so many flushes that succeed one fails, and some of what was written since the last one is lost.
+    FlushFails {
+        /// Flushes before it.
+        after_flushes: u64,
+    },
+    /// After so many reads it holds other bytes there, and keeps them: somebody else writes to it.
+    Changes {
+        /// First sector.
+        lba: u64,
+        /// Sectors.
+        sectors: u64,
+        /// Reads before that.
+        after_reads: u64,
+    },
 }
 
 struct State {
@@ -145,6 +167,9 @@ struct State {
     free_at: Duration,
     head: u64,
     random: u64,
+    flushes: u64,
+    /// The last stretch that was written and not flushed.
+    unflushed: Option<(u64, u64)>,
 }
 
 /// An open simulated drive.
@@ -215,7 +240,7 @@ impl SimDrive {
         let part = &description.identity;
         let geometry =
             Geometry { size_bytes: backing.geometry().size_bytes, logical_sector: part.logical_sector, physical_sector: part.physical_sector };
-        let state = State { reads: 0, gone_since: None, free_at: Duration::ZERO, head: 0, random: 0x9e37_79b9_7f4a_7c15 };
+        let state = State { reads: 0, gone_since: None, free_at: Duration::ZERO, head: 0, random: 0x9e37_79b9_7f4a_7c15, flushes: 0, unflushed: None };
         Self {
             identity: description.identity(path),
             geometry,
@@ -268,6 +293,7 @@ impl SimDrive {
             Fault::Drops { after_reads, back_after_s } => Some((*after_reads, *back_after_s)),
             _ => None,
         }) else {
+            state.reads += u64::from(counts);
             return Ok(());
         };
         if let Some(since) = state.gone_since {
@@ -290,6 +316,20 @@ impl SimDrive {
 }
 
 impl SimDrive {
+    /// Writes what of a stretch the drive does not only pretend to write. `write` gets the start and the part of it.
+    fn keep(&self, offset: u64, len: u64, write: &mut dyn FnMut(Range<u64>) -> Result<(), WriteError>) -> Result<(), WriteError> {
+        let mut kept: Extents<()> = Extents::new();
+        kept.set(offset..offset + len, ());
+        for fault in &self.faults {
+            if let Fault::WriteLost { lba, sectors } = *fault
+                && let Some(range) = self.touched(lba, sectors, offset, len)
+            {
+                kept.clear(range);
+            }
+        }
+        kept.iter().try_for_each(|(range, ())| write(range))
+    }
+
     /// Whether a write of this stretch is taken, and the drive's state for carrying it out.
     fn take_write(&self, offset: u64, len: u64) -> Result<MutexGuard<'_, State>, WriteError> {
         let mut state = self.state.lock().expect("drive lock");
@@ -363,6 +403,12 @@ impl Medium for SimDrive {
         self.spend(&mut state, offset, good, true, extra);
         self.backing.read_at(offset, &mut buf[..good as usize])?;
         for fault in &self.faults {
+            if let Fault::Changes { lba, sectors, after_reads } = *fault
+                && state.reads > after_reads
+                && let Some(range) = self.touched(lba, sectors, offset, good)
+            {
+                buf[(range.start - offset) as usize..(range.end - offset) as usize].iter_mut().for_each(|byte| *byte ^= 0x5a);
+            }
             if let Fault::Silent { lba, sectors } = *fault
                 && let Some(range) = self.touched(lba, sectors, offset, good)
             {
@@ -388,7 +434,8 @@ impl Medium for SimDrive {
                 Fault::Unreadable { lba, sectors, .. }
                 | Fault::Flaky { lba, sectors, .. }
                 | Fault::Slow { lba, sectors, .. }
-                | Fault::Silent { lba, sectors } => (lba, sectors),
+                | Fault::Silent { lba, sectors }
+                | Fault::Changes { lba, sectors, .. } => (lba, sectors),
                 _ => continue,
             };
             if let Some(range) = self.touched(lba, sectors, offset, run) {
@@ -426,18 +473,33 @@ impl WriteMedium for SimDrive {
         writable(offset, len, self.geometry.size_bytes)?;
         let mut state = self.take_write(offset, len)?;
         self.spend(&mut state, offset, len, false, Duration::ZERO);
-        self.backing.write_at(offset, buf)
+        state.unflushed = Some((offset, len));
+        self.keep(offset, len, &mut |range| {
+            self.backing.write_at(range.start, &buf[(range.start - offset) as usize..(range.end - offset) as usize])
+        })
     }
 
     fn write_zero(&self, offset: u64, len: u64) -> Result<(), WriteError> {
         writable(offset, len, self.geometry.size_bytes)?;
         let mut state = self.take_write(offset, len)?;
         self.spend(&mut state, offset, len, false, Duration::ZERO);
-        self.backing.write_zero(offset, len)
+        self.keep(offset, len, &mut |range| self.backing.write_zero(range.start, range.end - range.start))
     }
 
     fn flush(&self) -> Result<(), WriteError> {
-        self.answer(&mut self.state.lock().expect("drive lock"), false).map_err(WriteError::Gone)?;
+        let mut state = self.state.lock().expect("drive lock");
+        self.answer(&mut state, false).map_err(WriteError::Gone)?;
+        let unflushed = state.unflushed.take();
+        let fails = |fault: &Fault| matches!(fault, Fault::FlushFails { after_flushes } if *after_flushes == state.flushes);
+        let failed = self.faults.iter().any(fails);
+        state.flushes += 1;
+        if failed {
+            // The system has given up these pages, and says so once.
+            if let Some((at, len)) = unflushed {
+                self.backing.write_at(at, &vec![0xdb; len.min(4096) as usize])?;
+            }
+            return Err(WriteError::Failed { offset: 0, len: 0, why: "the drive reports that a flush failed".into() });
+        }
         self.backing.flush()
     }
 

@@ -13,7 +13,7 @@ pub struct Standing {
     pub written: Option<u64>,
     /// Device and inode of the file, or of the file under it.
     pub node: Option<(u64, u64)>,
-    /// When that file was written to last: seconds and nanoseconds since 1970.
+    /// When that file, or what the system keeps of it, changed last: seconds and nanoseconds since 1970. Nobody can set this.
     pub changed: Option<(i64, i64)>,
 }
 

@@ -1,0 +1,318 @@
+//! A standing adversary: situations by the thousand out of a seed, against a model of what may be written where.
+//!
+//! Some storages, each reached by several ways; drives that share a serial; faults; somebody who swaps, writes, unlinks and
+//! truncates between every two steps; wrong tails; stops and resumes. After each step the model says which storage may
+//! have changed, and what must be so where something is called proved. `BADGER_SITUATIONS` sets how many.
+
+mod support;
+
+use badger_bench::{Bench, Order, Prepared};
+use badger_drive::Refusal;
+use badger_layout::plan::Ids;
+use badger_transfer::report::Report;
+use badger_transfer::{Control, Event, Outcome, Phase};
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::os::unix::fs::{FileExt, symlink};
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicU64, Ordering};
+use support::{MIB, Shop, noise};
+
+const SIZE: usize = 6 * MIB;
+const NAMES: [&str; 4] = ["weir", "tide", "lock", "rota"];
+const SITUATIONS: u64 = 3000;
+
+/// Numbers that look like nothing in particular; the same for the same seed.
+struct Dice(u64);
+
+impl Dice {
+    fn below(&mut self, most: u64) -> u64 {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.0 >> 33) % most
+    }
+    fn one_in(&mut self, chances: u64) -> bool {
+        self.below(chances) == 0
+    }
+    fn of<T: Copy>(&mut self, list: &[T]) -> T {
+        list[self.below(list.len() as u64) as usize]
+    }
+}
+
+struct Situation {
+    shop: Shop,
+    dice: Dice,
+    /// What each storage must hold, by its name.
+    model: BTreeMap<&'static str, Vec<u8>>,
+    story: Vec<String>,
+    counts: BTreeMap<String, u64>,
+}
+
+impl Situation {
+    fn new(seed: u64) -> Self {
+        let mut situation = Self { shop: Shop::new(), dice: Dice(seed), model: BTreeMap::new(), story: Vec::new(), counts: BTreeMap::new() };
+        for name in NAMES {
+            let filled = situation.dice.below(5);
+            let content = match filled {
+                0 => vec![0; SIZE],
+                1 => [vec![0; SIZE / 2], noise(SIZE / 2, situation.dice.below(1 << 40))].concat(),
+                _ => noise(SIZE, situation.dice.below(1 << 40)),
+            };
+            fs::write(situation.image(name), &content).unwrap();
+            fs::hard_link(situation.image(name), situation.shop.path(&format!("{name}-hard.img"))).unwrap();
+            symlink(situation.image(name), situation.shop.path(&format!("{name}-soft.img"))).unwrap();
+            // Bridges that give every drive the same serial are among them.
+            let serial = if situation.dice.one_in(3) { "000000".to_string() } else { format!("SN-{name}") };
+            situation.shop.describe(name, name, &serial, "");
+            situation.model.insert(name, content);
+        }
+        situation
+    }
+
+    fn image(&self, name: &str) -> PathBuf {
+        self.shop.path(&format!("{name}.img"))
+    }
+
+    fn tell(&mut self, what: impl Into<String>) {
+        self.story.push(what.into());
+    }
+
+    fn fail(&self, what: &str) -> ! {
+        panic!("{what}\n  {}", self.story.join("\n  "))
+    }
+
+    /// A way to a storage.
+    fn way(&mut self, name: &str) -> PathBuf {
+        match self.dice.below(6) {
+            0 => self.image(name),
+            1 => self.shop.path(&format!("{name}-hard.img")),
+            2 => self.shop.path(&format!("{name}-soft.img")),
+            3 => self.shop.path("..").join(self.shop.dir.path().file_name().unwrap()).join(format!("{name}.img")),
+            _ => self.shop.path(&format!("{name}.drive.toml")),
+        }
+    }
+
+    /// Somebody does something to a storage, or to a name; the model follows what the bytes under each name are.
+    fn meddle(&mut self, source: &str, target: &str) {
+        let name = if self.dice.one_in(2) { source.to_string() } else { target.to_string() };
+        let name: &'static str = NAMES.iter().find(|other| **other == name).unwrap();
+        let other = self.dice.of(&NAMES);
+        match self.dice.below(9) {
+            0 => {
+                let at = self.dice.below(SIZE as u64 - 600);
+                let bytes = noise(512, self.dice.below(1 << 40));
+                File::options().write(true).open(self.image(name)).unwrap().write_all_at(&bytes, at).unwrap();
+                self.model.get_mut(name).unwrap()[at as usize..at as usize + 512].copy_from_slice(&bytes);
+                self.tell(format!("somebody writes to {name} at {at}"));
+            }
+            1 => {
+                // Another file comes into its place; the old one is still there under its second name.
+                let bytes = noise(SIZE, self.dice.below(1 << 40));
+                fs::write(self.shop.path("new"), &bytes).unwrap();
+                fs::rename(self.shop.path("new"), self.image(name)).unwrap();
+                fs::remove_file(self.shop.path(&format!("{name}-hard.img"))).unwrap();
+                fs::hard_link(self.image(name), self.shop.path(&format!("{name}-hard.img"))).unwrap();
+                self.model.insert(name, bytes);
+                self.tell(format!("another file comes into the place of {name}"));
+            }
+            2 if other != name => {
+                fs::remove_file(self.image(name)).unwrap();
+                symlink(self.image(other), self.image(name)).unwrap();
+                self.tell(format!("{name} becomes a link to {other}"));
+                let bytes = self.model[other].clone();
+                self.model.insert(name, bytes);
+            }
+            3 if other != name => {
+                self.shop.describe(name, other, "SN-swapped", "");
+                self.tell(format!("the description of {name} leads to {other}"));
+            }
+            4 => {
+                let serial = format!("SN-{}", self.dice.below(3));
+                self.shop.describe(name, name, &serial, "");
+                self.tell(format!("the drive {name} is called {serial}"));
+            }
+            5 => {
+                File::options().write(true).open(self.image(name)).unwrap().set_len((SIZE + 4096) as u64).unwrap();
+                self.model.get_mut(name).unwrap().resize(SIZE + 4096, 0);
+                self.tell(format!("{name} grows"));
+            }
+            6 => {
+                let fault = match self.dice.below(4) {
+                    0 => format!("[[fault]]\nkind = \"flush-fails\"\nafter_flushes = {}\n", self.dice.below(6)),
+                    1 => format!("[[fault]]\nkind = \"drops\"\nafter_reads = {}\n", 20 + self.dice.below(30)),
+                    2 => format!("[[fault]]\nkind = \"unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(12_000)),
+                    _ => format!("[[fault]]\nkind = \"write-unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(12_000)),
+                };
+                self.shop.describe(name, name, &format!("SN-{name}"), &fault);
+                self.tell(format!("the drive {name} fails: {}", fault.replace('\n', " ")));
+            }
+            _ => {}
+        }
+    }
+
+    /// Which storages hold the very bytes that a name leads to now.
+    fn same_storage(&self, name: &str) -> Vec<&'static str> {
+        use std::os::unix::fs::MetadataExt;
+        let node = |name: &str| fs::metadata(self.image(name)).map(|meta| (meta.dev(), meta.ino())).ok();
+        NAMES.into_iter().filter(|other| node(other) == node(name)).collect()
+    }
+
+    /// The storage behind a way, as the descriptions and links are now.
+    fn behind(&self, way: &std::path::Path) -> Option<&'static str> {
+        use std::os::unix::fs::MetadataExt;
+        let file = if way.to_string_lossy().ends_with(".drive.toml") {
+            let text = fs::read_to_string(way).ok()?;
+            self.shop.path(text.split('"').nth(1)?)
+        } else {
+            way.to_path_buf()
+        };
+        let meta = fs::metadata(file).ok()?;
+        NAMES.into_iter().find(|name| fs::metadata(self.image(name)).is_ok_and(|other| (other.dev(), other.ino()) == (meta.dev(), meta.ino())))
+    }
+
+    /// Everything is as the model says, but for `written`.
+    fn compare(&mut self, written: Option<&'static str>) {
+        let changed: Vec<&'static str> = written.map(|name| self.same_storage(name)).unwrap_or_default();
+        for name in NAMES {
+            let now = fs::read(self.image(name)).unwrap();
+            if changed.contains(&name) {
+                self.model.insert(name, now);
+            } else if self.model[name] != now {
+                let at = self.model[name].iter().zip(&now).position(|(a, b)| a != b);
+                self.fail(&format!("{name} was written to, the first difference at byte {at:?}"));
+            }
+        }
+    }
+
+    fn run(&mut self, prepared: Prepared, tail: &str, stop_after: u64) -> (Result<Report, Refusal>, Option<u64>) {
+        let (control, left, began) = (Control::new(), AtomicU64::new(stop_after), AtomicU64::new(u64::MAX));
+        let watch = |event: &Event| match event {
+            Event::Moved { .. } if left.fetch_sub(1, Ordering::SeqCst) == 1 => control.stop(),
+            Event::Phase { phase: Phase::Copy, done, .. } => began.store(*done, Ordering::SeqCst),
+            _ => {}
+        };
+        let bench: &Bench = &self.shop.bench;
+        let outcome = bench.run(prepared, tail, &control, &watch);
+        (outcome, Some(began.load(Ordering::SeqCst)).filter(|done| *done != u64::MAX))
+    }
+
+    fn play(&mut self) {
+        let (source, target) = (self.dice.of(&NAMES), self.dice.of(&NAMES));
+        let order = {
+            let (from, onto) = (self.way(source), self.way(target));
+            let ids = if self.dice.one_in(4) { Ids::Fresh } else { Ids::Keep };
+            Order { ids, again: self.dice.one_in(5), ..Order::new(from, onto) }
+        };
+        self.tell(format!("{} onto {}", order.source.display(), order.target.display()));
+        let mut kept: Option<u64> = None;
+        for turn in 0..4 {
+            let order = Order { restart: turn > 0 && self.dice.one_in(5), ..order.clone() };
+            let prepared = match self.shop.bench.prepare(&order) {
+                Ok(prepared) => prepared,
+                Err(refusal) => {
+                    self.tell(format!("not planned: {}", refusal.code));
+                    self.count(&format!("refused {}", refusal.code));
+                    self.compare(None);
+                    if self.dice.one_in(2) {
+                        return;
+                    }
+                    self.meddle(source, target);
+                    continue;
+                }
+            };
+            let shown = (self.behind(&order.source), self.behind(&order.target));
+            let tampered = self.dice.one_in(3);
+            if tampered {
+                self.meddle(source, target);
+            }
+            let tail = match self.dice.below(8) {
+                0 => String::new(),
+                1 => "beef".into(),
+                2 => prepared.source.identity().tail(),
+                _ => prepared.candidate.tail(),
+            };
+            let right = prepared.candidate.identity().tail_matches(&tail);
+            let resumes = prepared.unfinished.is_some();
+            let stop_after = if self.dice.one_in(2) { 1 + self.dice.below(6) } else { u64::MAX };
+            let (outcome, began) = self.run(prepared, &tail, stop_after);
+            let now = (self.behind(&order.source), self.behind(&order.target));
+            match outcome {
+                Err(refusal) => {
+                    self.tell(format!("refused: {} ({})", refusal.code, refusal.text));
+                    self.count(&format!("refused {}", refusal.code));
+                    self.compare(None);
+                }
+                Ok(report) => {
+                    self.tell(format!("{:?}: {}", report.outcome, report.reason));
+                    self.count(&format!("{:?}", report.outcome));
+                    if !right {
+                        self.fail("released by a wrong tail");
+                    }
+                    if shown.1 != now.1 || shown.1.is_none() {
+                        self.fail("released although the target is another one than was shown");
+                    }
+                    let (Some(from), Some(onto)) = now else { self.fail("released without a source") };
+                    if self.same_storage(from).contains(&onto) {
+                        self.fail("released although both are one storage");
+                    }
+                    if resumes && began.is_some_and(|began| began == 0) && kept.is_some_and(|kept| kept > 0) {
+                        self.fail("a resume began anew");
+                    }
+                    self.compare(Some(onto));
+                    if report.outcome == Outcome::Proved {
+                        let (wanted, found) = (&self.model[from], &self.model[onto]);
+                        // No table is in any of them, so nothing of the plan lies over what is copied.
+                        if found[..wanted.len()] != wanted[..] {
+                            self.fail("proved, but the target does not hold what the source holds");
+                        }
+                        if shown.0 != now.0 {
+                            self.fail("proved, but of another source than was shown");
+                        }
+                    }
+                    kept = (report.outcome == Outcome::Interrupted).then_some(report.read_bytes);
+                    if report.outcome != Outcome::Interrupted && self.dice.one_in(2) {
+                        return;
+                    }
+                }
+            }
+            if self.dice.one_in(3) {
+                kept = None;
+                self.meddle(source, target);
+            }
+        }
+    }
+
+    fn count(&mut self, what: &str) {
+        *self.counts.entry(what.to_string()).or_default() += 1;
+    }
+}
+
+#[test]
+fn nothing_is_written_where_it_may_not_be_and_nothing_said_that_is_not_so() {
+    let number = |name: &str, none: u64| std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(none);
+    let (count, first) = (number("BADGER_SITUATIONS", SITUATIONS), number("BADGER_FIRST", 1));
+    let next = AtomicU64::new(first);
+    let counts = std::sync::Mutex::new(BTreeMap::<String, u64>::new());
+    std::thread::scope(|scope| {
+        for _ in 0..2 {
+            scope.spawn(|| {
+                loop {
+                    let seed = next.fetch_add(1, Ordering::SeqCst);
+                    if seed >= first + count {
+                        return;
+                    }
+                    let mut situation = Situation::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15));
+                    situation.tell(format!("seed {seed}"));
+                    situation.play();
+                    let mut counts = counts.lock().unwrap();
+                    situation.counts.into_iter().for_each(|(what, times)| *counts.entry(what).or_default() += times);
+                }
+            });
+        }
+    });
+    let counts = counts.into_inner().unwrap();
+    println!("{count} situations: {counts:?}");
+    // An adversary that never comes so far attacks nothing.
+    for what in ["Proved", "Interrupted", "refused same-drive", "refused target-changed", "refused source-changed", "refused wrong-tail"] {
+        assert!(counts.get(what).is_some_and(|times| *times > count / 200), "{what}: {counts:?}");
+    }
+}

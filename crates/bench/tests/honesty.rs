@@ -1,0 +1,341 @@
+//! Runs that are broken off, gone on with, lied to: what is said must be so.
+
+mod support;
+
+use badger_bench::sheet::outcome_sentence;
+use badger_bench::{Bench, Order};
+use badger_layout::plan::{Ids, Rest};
+use badger_transfer::events::Silent;
+use badger_transfer::report::Report;
+use badger_transfer::{Control, Event, Level, Outcome, Phase, Verdict};
+use rstest::rstest;
+use std::fs::{self, File};
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
+use support::{MIB, Shop, noise};
+
+const LONG: usize = 48 * MIB;
+
+/// Stops after so many transfers; gives what the run said, and where its copying began.
+fn stopped(shop: &Shop, order: &Order, after: u64) -> (Report, u64) {
+    let (control, left, began) = (Control::new(), AtomicU64::new(after), AtomicU64::new(u64::MAX));
+    let watch = |event: &Event| match event {
+        Event::Moved { .. } if left.fetch_sub(1, Ordering::SeqCst) == 1 => control.stop(),
+        Event::Phase { phase: Phase::Copy, done, .. } => began.store(*done, Ordering::SeqCst),
+        _ => {}
+    };
+    let report = shop.run(order, &control, &watch).unwrap();
+    (report, began.load(Ordering::SeqCst))
+}
+
+fn interrupted(shop: &Shop, from: &Path, onto: &Path) {
+    let (report, _) = stopped(shop, &Order::new(from, onto), 5);
+    assert_eq!(report.outcome, Outcome::Interrupted);
+    assert!(report.read_bytes > 0 && report.read_bytes < LONG as u64);
+}
+
+fn pair(shop: &Shop) -> (PathBuf, PathBuf) {
+    (shop.drive("from", &noise(LONG, 3), "AA-1111", ""), shop.drive("onto", &noise(LONG, 4), "BB-2222", ""))
+}
+
+fn write_quietly(path: &Path, at: u64, bytes: &[u8]) {
+    let file = File::options().write(true).open(path).unwrap();
+    let time = file.metadata().unwrap().modified().unwrap();
+    file.write_all_at(bytes, at).unwrap();
+    file.set_modified(time).unwrap();
+}
+
+#[rstest]
+#[case::another_file_in_its_place("rename")]
+#[case::the_same_bytes_in_another_file("copy")]
+#[case::written_to("write")]
+#[case::written_to_and_hidden("quiet")]
+#[case::another_drive_with_its_serial("describe")]
+#[case::grown("grow")]
+fn a_resume_takes_no_other_source(#[case] how: &str) {
+    let shop = Shop::new();
+    let (from, onto) = pair(&shop);
+    interrupted(&shop, &from, &onto);
+    let half = shop.content("onto");
+    let image = shop.path("from.img");
+    match how {
+        "rename" => {
+            fs::write(shop.path("other.img"), noise(LONG, 9)).unwrap();
+            fs::rename(shop.path("other.img"), &image).unwrap();
+        }
+        "copy" => {
+            fs::copy(&image, shop.path("other.img")).unwrap();
+            fs::rename(shop.path("other.img"), &image).unwrap();
+        }
+        "write" => File::options().write(true).open(&image).unwrap().write_all_at(b"x", 7_000_000).unwrap(),
+        // Where a look at a few places would not find it, and with the old time given back.
+        "quiet" => write_quietly(&image, 2 * MIB as u64 + 5, b"somebody else"),
+        "describe" => {
+            fs::write(shop.path("other.img"), noise(LONG, 9)).unwrap();
+            shop.describe("from", "other", "AA-1111", "");
+        }
+        _ => File::options().write(true).open(&image).unwrap().set_len(LONG as u64 + 4096).unwrap(),
+    }
+    let refusal = shop.clone(&from, &onto).unwrap_err();
+    let codes: &[&str] = if how == "grow" { &["source-changed", "target-too-small"] } else { &["source-changed"] };
+    assert!(codes.contains(&refusal.code), "{refusal:?}");
+    assert!(half == shop.content("onto"), "nothing more was written");
+}
+
+#[test]
+fn a_resume_says_what_it_compared_and_does_not_begin_anew() {
+    let shop = Shop::new();
+    let (from, onto) = pair(&shop);
+    interrupted(&shop, &from, &onto);
+    let (report, began) = stopped(&shop, &Order::new(&from, &onto), u64::MAX);
+    assert!(began > 0, "it began anew");
+    assert_eq!(report.outcome, Outcome::Proved);
+    let said = report.proof[0].evidence.iter().find(|line| line.contains("gone on with at")).unwrap();
+    assert!(said.contains("blocks of 1 MiB") && said.contains("places of the source"), "{said}");
+    assert!(shop.content("onto") == noise(LONG, 3));
+}
+
+#[test]
+fn targets_with_one_serial_keep_their_own_journals() {
+    let shop = Shop::new();
+    let (from, _) = pair(&shop);
+    let (one, two) = (shop.drive("one", &noise(LONG, 5), "000000", ""), shop.drive("two", &noise(LONG, 6), "000000", ""));
+    // A bridge that gives every drive the same serial: only one is attached at a time, at the same place.
+    let slot = shop.path("slot.drive.toml");
+    let attach = |path: &Path| _ = fs::copy(path, &slot).unwrap();
+    attach(&one);
+    interrupted(&shop, &from, &slot);
+    let half = shop.content("one");
+    attach(&two);
+    let refusal = shop.clone(&from, &slot).unwrap_err();
+    assert_eq!(refusal.code, "target-changed");
+    assert!(shop.content("two") == noise(LONG, 6) && shop.content("one") == half);
+    // Begun anew on the second, the first is still gone on with.
+    let order = Order { restart: true, ..Order::new(&from, &slot) };
+    assert_eq!(stopped(&shop, &order, 5).0.outcome, Outcome::Interrupted);
+    attach(&one);
+    let (report, began) = stopped(&shop, &Order::new(&from, &slot), u64::MAX);
+    assert!(report.outcome == Outcome::Proved && began > 0);
+    attach(&two);
+    let (report, began) = stopped(&shop, &Order::new(&from, &slot), u64::MAX);
+    assert!(report.outcome == Outcome::Proved && began > 0);
+    assert!(shop.content("one") == noise(LONG, 3) && shop.content("two") == noise(LONG, 3));
+}
+
+#[test]
+fn relative_paths_name_one_journal_each() {
+    let shop = Shop::new();
+    for name in ["a", "b"] {
+        fs::create_dir(shop.path(name)).unwrap();
+        fs::write(shop.path(&format!("{name}/from.img")), noise(LONG, u64::from(name.as_bytes()[0]))).unwrap();
+    }
+    let key = |dir: &str| {
+        let path = shop.path(dir).join("../").join(dir).join("from.img");
+        shop.bench.workshop.source(&path).unwrap().key()
+    };
+    assert_ne!(key("a"), key("b"));
+    assert_eq!(key("a"), shop.bench.workshop.source(&shop.path("a/from.img")).unwrap().key());
+}
+
+#[rstest]
+fn a_flush_that_failed_is_not_believed_when_it_is_tried_again(#[values(2, 3, 4)] after: u64) {
+    let shop = Shop::new();
+    let from = shop.drive("from", &noise(LONG, 3), "AA-1111", "");
+    let fault = format!("[pace]\nread_mb_s = 5.0\nwrite_mb_s = 5.0\n[[fault]]\nkind = \"flush-fails\"\nafter_flushes = {after}\n");
+    let onto = shop.drive("onto", &noise(LONG, 4), "BB-2222", &fault);
+    let mut kept = 0;
+    let watch = AtomicU64::new(0);
+    let observer = |event: &Event| {
+        if let Event::Kept { done } = event {
+            watch.store(*done, Ordering::SeqCst);
+        }
+    };
+    let mut report = shop.run(&Order::new(&from, &onto), &Control::new(), &observer).unwrap();
+    // The trip-wire flushes too; a fault that met it only ends the release.
+    for _ in 0..20 {
+        if report.outcome != Outcome::Interrupted {
+            break;
+        }
+        kept = kept.max(watch.load(Ordering::SeqCst));
+        shop.describe("onto", "onto", "BB-2222", "");
+        report = shop.clone(&from, &onto).unwrap();
+    }
+    assert_eq!(report.outcome, Outcome::Proved, "{}", report.reason);
+    assert!(shop.content("onto") == noise(LONG, 3));
+}
+
+#[test]
+fn the_worst_line_is_the_verdict() {
+    let shop = Shop::new();
+    let from = shop.drive("from", &noise(LONG, 3), "AA-1111", "[[fault]]\nkind = \"unreadable\"\nlba = 9000\nsectors = 2\n");
+    let onto = shop.drive("onto", &noise(LONG, 4), "BB-2222", "[[fault]]\nkind = \"write-lost\"\nlba = 40000\nsectors = 3\n");
+    let report = shop.clone(&from, &onto).unwrap();
+    assert_eq!((report.outcome, report.lost_bytes), (Outcome::Finished, 1024));
+    let line = &report.proof[0];
+    assert_eq!((line.result, line.places.iter().map(|place| place.sectors).sum::<u64>()), (Verdict::Fails, 3));
+    assert_eq!(line.places[0].start, 40_000);
+    assert!(outcome_sentence(&report).contains("a proof failed") && report.reason.contains("could not be read"), "{}", report.reason);
+}
+
+#[test]
+fn a_target_that_goes_away_while_it_is_read_back_is_not_called_defective() {
+    let shop = Shop::new();
+    let from = shop.drive("from", &noise(LONG, 3), "AA-1111", "");
+    let onto = shop.drive("onto", &noise(LONG, 4), "BB-2222", "[[fault]]\nkind = \"drops\"\nafter_reads = 30\n");
+    let report = shop.clone(&from, &onto).unwrap();
+    // Enough reads for the look and the release, not enough for reading back.
+    if report.outcome == Outcome::Proved {
+        panic!("the fault came too late for this test");
+    }
+    assert_eq!(report.outcome, Outcome::Interrupted, "{}", report.reason);
+    assert!(report.reason.contains("target does not answer"), "{}", report.reason);
+    shop.describe("onto", "onto", "BB-2222", "");
+    let (report, _) = stopped(&shop, &Order::new(&from, &onto), u64::MAX);
+    assert_eq!(report.outcome, Outcome::Proved, "{}", report.reason);
+}
+
+#[rstest]
+#[case::unlinked("unlink")]
+#[case::swapped("swap")]
+#[case::source_written("source")]
+fn what_happens_during_a_run_is_no_success(#[case] how: &str) {
+    let shop = Shop::new();
+    fs::write(shop.path("from.img"), noise(LONG, 3)).unwrap();
+    fs::write(shop.path("onto.img"), noise(LONG, 4)).unwrap();
+    let done = AtomicU64::new(0);
+    let watch = |event: &Event| {
+        if matches!(event, Event::Phase { phase: Phase::Prove, .. }) && done.fetch_add(1, Ordering::SeqCst) == 0 {
+            let onto = shop.path("onto.img");
+            match how {
+                "unlink" => fs::remove_file(&onto).unwrap(),
+                "swap" => {
+                    fs::write(shop.path("other.img"), noise(LONG, 8)).unwrap();
+                    fs::rename(shop.path("other.img"), &onto).unwrap();
+                }
+                _ => File::options().write(true).open(shop.path("from.img")).unwrap().write_all_at(b"x", 99).unwrap(),
+            }
+        }
+    };
+    let report = shop.run(&Order::new(shop.path("from.img"), shop.path("onto.img")), &Control::new(), &watch).unwrap();
+    assert_eq!(report.outcome, Outcome::Finished, "{:?}", report.proof[0]);
+    assert_eq!(report.proof[0].result, Verdict::Fails);
+}
+
+/// A disk with one ext4 volume that starts a system by identifiers.
+fn system(shop: &Shop, name: &str, mib: usize, uuid: &str) -> PathBuf {
+    let volume = shop.path("volume.img");
+    let data = shop.path("data");
+    fs::create_dir_all(data.join("etc")).unwrap();
+    fs::create_dir_all(data.join("boot/grub")).unwrap();
+    fs::write(data.join("etc/fstab"), format!("UUID={uuid} / ext4 defaults 0 1\nPARTUUID=12345678-01 /srv ext4 noauto 0 2\n")).unwrap();
+    fs::write(data.join("boot/grub/grub.cfg"), format!("search --fs-uuid --set=root {uuid}\nlinux /vmlinuz root=UUID={uuid} ro\n")).unwrap();
+    File::create(&volume).unwrap().set_len(((mib - 2) * MIB) as u64).unwrap();
+    let made = std::process::Command::new("mke2fs").args(["-q", "-F", "-t", "ext4", "-U", uuid, "-d"]).arg(&data).arg(&volume).status();
+    assert!(made.unwrap().success());
+    let mut mbr = badger_layout::mbr::Mbr::empty(0x1234_5678);
+    mbr.entries[0] = badger_layout::mbr::Entry::new(0x83, 2048, ((mib - 2) * MIB / 512) as u32, true);
+    let mut bytes = vec![0; MIB];
+    bytes[..512].copy_from_slice(&mbr.write(512)[0].1);
+    bytes.extend(fs::read(&volume).unwrap());
+    bytes.resize(mib * MIB, 0);
+    shop.drive(name, &bytes, "AA-1111", "")
+}
+
+#[rstest]
+#[case::kept(Ids::Keep, false, true)]
+#[case::fresh(Ids::Fresh, false, false)]
+#[case::fresh_and_fitted(Ids::Fresh, true, false)]
+fn what_will_not_start_is_said_before_and_is_no_success_after(#[case] ids: Ids, #[case] fit: bool, #[case] starts: bool) {
+    let shop = Shop::new();
+    let from = system(&shop, "from", 32, "c680409a-6ebe-4801-89d9-b55e9ba1ed2d");
+    let onto = shop.drive("onto", &vec![0; 64 * MIB], "BB-2222", "");
+    let order = Order { ids, fit: fit.then(|| "auto".parse().unwrap()), ..Order::new(&from, &onto) };
+    let prepared = shop.bench.prepare(&order).unwrap();
+    let said = prepared.hazards.iter().any(|hazard| hazard.code == "will-not-start" && hazard.level == Level::Mind);
+    assert_eq!(said, !starts);
+    let report = shop.bench.run(prepared, "2222", &Control::new(), &Silent).unwrap();
+    let boot = report.proof.iter().find(|line| line.what == "boot").unwrap();
+    assert_eq!((report.outcome == Outcome::Proved, boot.result == Verdict::Fails), (starts, !starts), "{:?}", report.proof);
+}
+
+#[rstest]
+#[case::used(None)]
+#[case::fitted(Some("auto"))]
+fn the_rest_is_zero_only_where_it_was_read_as_zero(#[case] fit: Option<&str>) {
+    let shop = Shop::new();
+    let from = system(&shop, "from", 32, "c680409a-6ebe-4801-89d9-b55e9ba1ed2d");
+    let order = |onto: &Path| Order { used: Some(Rest::Zero), fit: fit.map(|rules| rules.parse().unwrap()), ..Order::new(&from, onto) };
+    let onto = shop.drive("onto", &noise(64 * MIB, 4), "BB-2222", "");
+    let report = shop.run(&order(&onto), &Control::new(), &Silent).unwrap();
+    assert_eq!(report.outcome, Outcome::Proved, "{:?}", report.proof);
+    let line = report.proof.iter().find(|line| line.text.contains("nothing but zeroes")).unwrap();
+    assert_eq!(line.result, Verdict::Holds);
+    // A place at the far end that nothing is copied to, and that keeps what it held.
+    let liar = shop.drive("liar", &noise(64 * MIB, 4), "CC-3333", "[[fault]]\nkind = \"write-lost\"\nlba = 124000\nsectors = 8\n");
+    let report = shop.run(&order(&liar), &Control::new(), &Silent).unwrap();
+    assert_eq!(report.outcome, Outcome::Finished);
+    assert!(report.reason.contains("is not so"), "{}", report.reason);
+}
+
+#[test]
+fn what_was_left_out_is_not_called_everything() {
+    let shop = Shop::new();
+    let mut mbr = badger_layout::mbr::Mbr::empty(7);
+    mbr.entries[0] = badger_layout::mbr::Entry::new(0x83, 2048, 8192, false);
+    mbr.entries[1] = badger_layout::mbr::Entry::new(0x83, 16384, 8192, false);
+    let mut bytes = noise(16 * MIB, 3);
+    bytes[..512].copy_from_slice(&mbr.write(512)[0].1);
+    let (from, onto) = (shop.drive("from", &bytes, "AA-1111", ""), shop.drive("onto", &vec![0; 16 * MIB], "BB-2222", ""));
+    let order = Order { fit: Some("2=out".parse().unwrap()), ..Order::new(&from, &onto) };
+    let report = shop.run(&order, &Control::new(), &Silent).unwrap();
+    assert_eq!(report.outcome, Outcome::Proved, "{:?}", report.proof);
+    let said = outcome_sentence(&report);
+    assert!(!said.contains("Everything") && said.contains("Left out, as planned: partition 2"), "{said}");
+}
+
+#[rstest]
+#[case::zeroes(0, 0, "target-looks-empty", "looks empty")]
+#[case::data_behind_a_zeroed_start(40, 0, "target-holds", "data without a table")]
+#[case::data_at_the_very_end(63, 0, "target-holds", "data without a table")]
+#[case::not_readable(0, 9, "target-not-readable", "not readable")]
+fn empty_is_not_claimed(#[case] data_at: usize, #[case] faults: u64, #[case] code: &str, #[case] words: &str) {
+    let shop = Shop::new();
+    let mut bytes = vec![0; 64 * MIB];
+    if data_at > 0 {
+        bytes[data_at * MIB..(data_at + 1) * MIB].copy_from_slice(&noise(MIB, 8));
+    }
+    let fault = if faults > 0 { "[[fault]]\nkind = \"unreadable\"\nlba = 20\nsectors = 131000\n" } else { "" };
+    let (from, onto) = (shop.drive("from", &noise(4 * MIB, 3), "AA-1111", ""), shop.drive("onto", &bytes, "BB-2222", fault));
+    let prepared = shop.bench.prepare(&Order::new(&from, &onto)).unwrap();
+    let said = prepared.hazards.iter().find(|hazard| hazard.code.starts_with("target-")).unwrap();
+    assert_eq!(said.code, code, "{said:?}");
+    let looked = badger_transfer::hazard::Looked::at(&shop.bench.workshop.source(&onto).unwrap());
+    assert!(looked.content.words().contains(words), "{}", looked.content.words());
+}
+
+#[test]
+fn an_unfinished_copy_is_called_one() {
+    let shop = Shop::new();
+    let (from, onto) = pair(&shop);
+    interrupted(&shop, &from, &onto);
+    let other = shop.drive("other", &noise(MIB, 9), "DD-4444", "");
+    let prepared = shop.bench.prepare(&Order::new(&other, &onto)).unwrap();
+    let said = prepared.hazards.iter().find(|hazard| hazard.code == "unfinished-copy").unwrap();
+    assert!(said.text.contains("unfinished copy of job 1"), "{}", said.text);
+    // Gone on with it is no surprise.
+    let prepared = shop.bench.prepare(&Order::new(&from, &onto)).unwrap();
+    assert!(prepared.unfinished.is_some() && prepared.hazards.iter().all(|hazard| hazard.code != "unfinished-copy"));
+}
+
+#[test]
+fn own_files_are_neither_source_nor_target() {
+    let shop = Shop::new();
+    let (from, _) = pair(&shop);
+    drop(shop.bench.open_ledger().unwrap());
+    let ledger = shop.path("ledger.db");
+    let refusal = shop.bench.prepare(&Order { fit: Some("auto".parse().unwrap()), ..Order::new(&from, &ledger) }).err().unwrap();
+    assert_eq!(refusal.code, "ledger-on-target");
+    let bench = Bench { ledger: shop.path("from.img"), ..shop.bench.clone() };
+    assert_eq!(bench.prepare(&Order::new(&from, shop.path("onto.drive.toml"))).err().unwrap().code, "ledger-on-source");
+}
