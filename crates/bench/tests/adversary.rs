@@ -18,9 +18,9 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use support::{MIB, Shop, noise};
 
-const SIZE: usize = 6 * MIB;
+const SIZE: usize = 5 * MIB;
 const NAMES: [&str; 4] = ["weir", "tide", "lock", "rota"];
-const SITUATIONS: u64 = 3000;
+const SITUATIONS: u64 = 1500;
 
 /// Numbers that look like nothing in particular; the same for the same seed.
 struct Dice(u64);
@@ -43,13 +43,16 @@ struct Situation {
     dice: Dice,
     /// What each storage must hold, by its name.
     model: BTreeMap<&'static str, Vec<u8>>,
+    /// Inode and time of the last change, as each was seen last.
+    stamps: BTreeMap<&'static str, Option<(u64, i64, i64)>>,
+    last: bool,
     story: Vec<String>,
     counts: BTreeMap<String, u64>,
 }
 
 impl Situation {
     fn new(seed: u64) -> Self {
-        let mut situation = Self { shop: Shop::new(), dice: Dice(seed), model: BTreeMap::new(), story: Vec::new(), counts: BTreeMap::new() };
+        let mut situation = Self { shop: Shop::new(), dice: Dice(seed), model: BTreeMap::new(), stamps: BTreeMap::new(), last: false, story: Vec::new(), counts: BTreeMap::new() };
         for name in NAMES {
             let filled = situation.dice.below(5);
             let content = match filled {
@@ -182,8 +185,14 @@ impl Situation {
 
     /// Everything is as the model says, but for `written`.
     fn compare(&mut self, written: Option<&'static str>) {
+        use std::os::unix::fs::MetadataExt;
         let changed: Vec<&'static str> = written.map(|name| self.same_storage(name)).unwrap_or_default();
         for name in NAMES {
+            // What the system calls unchanged is read only at the end.
+            let stamp = fs::metadata(self.image(name)).map(|meta| (meta.ino(), meta.ctime(), meta.ctime_nsec())).ok();
+            if !changed.contains(&name) && !self.last && self.stamps.insert(name, stamp) == Some(stamp) {
+                continue;
+            }
             let now = fs::read(self.image(name)).unwrap();
             if changed.contains(&name) {
                 self.model.insert(name, now);
@@ -312,6 +321,8 @@ fn nothing_is_written_where_it_may_not_be_and_nothing_said_that_is_not_so() {
                     let mut situation = Situation::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15));
                     situation.tell(format!("seed {seed}"));
                     situation.play();
+                    situation.last = true;
+                    situation.compare(None);
                     let mut counts = counts.lock().unwrap();
                     situation.counts.into_iter().for_each(|(what, times)| *counts.entry(what).or_default() += times);
                 }

@@ -13,13 +13,14 @@ pub const MIB: usize = 1 << 20;
 /// Bytes that look like nothing in particular, the same for the same seed.
 pub fn noise(len: usize, seed: u64) -> Vec<u8> {
     let mut state = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
-    let mut next = || {
+    let mut bytes = vec![0; len];
+    for piece in bytes.chunks_mut(8) {
         state ^= state << 13;
         state ^= state >> 7;
         state ^= state << 17;
-        state
-    };
-    (0..len.div_ceil(8)).flat_map(|_| next().to_le_bytes()).take(len).collect()
+        piece.copy_from_slice(&state.to_le_bytes()[..piece.len()]);
+    }
+    bytes
 }
 
 pub struct Shop {
