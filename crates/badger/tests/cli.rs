@@ -37,6 +37,61 @@ fn a_clone_prints_the_promised_document() {
 }
 
 #[rstest]
+#[case::for_people(&[])]
+#[case::for_programs(&["--json"])]
+fn a_full_standard_output_is_no_success(#[case] more: &[&str]) {
+    let place = Place::new();
+    let image = place.noise("weir.img", MIB, 1);
+    for command in [&["drives"][..], &["show", path(&image)], &["check", path(&image)], &["jobs"]] {
+        let full = File::options().write(true).open("/dev/full").unwrap();
+        let status = place.badger(&[command, more].concat()).stdout(full).stderr(Stdio::null()).status().unwrap();
+        // What says nothing loses nothing.
+        let says = !place.run(&[command, more].concat()).1.is_empty();
+        assert_eq!(status.code() != Some(0), says, "{command:?}");
+    }
+}
+
+#[test]
+fn names_on_a_drive_do_not_steer_the_terminal() {
+    let place = Place::new();
+    let data = place.path("data");
+    fs::create_dir(&data).unwrap();
+    fs::write(data.join("a\x1b]0;owned\x07\u{202e}gpj.exe"), "x").unwrap();
+    let image = place.sparse("weir.img", 8 * MIB);
+    tool(&["mke2fs", "-q", "-F", "-t", "ext4", "-L", "w\x1b[2J", "-d", path(&data), path(&image)]);
+    for command in [&["ls", path(&image)][..], &["show", path(&image)], &["fetch", path(&image), "/", "--into", path(&place.path("out"))]] {
+        let (_, out, err) = place.run(command);
+        assert!(!(out.clone() + &err).chars().any(|c| c.is_control() && c != '\n' || c == '\u{202e}'), "{command:?}: {out:?}");
+    }
+    let (_, listed) = place.json(&["ls", path(&image)]);
+    assert!(listed["entries"].as_array().unwrap().iter().any(|entry| entry["path"].as_str().unwrap().contains("\x1b]0;owned")));
+}
+
+#[test]
+fn a_paper_is_not_written_over_something_else() {
+    let place = Place::new();
+    let (source, target) = (place.noise("weir.img", 2 * MIB, 1), place.noise("slate.img", 2 * MIB, 2));
+    assert_eq!(place.run(&["clone", path(&source), path(&target), "--confirm", "late"]).0, 0);
+    let before = fs::read(&source).unwrap();
+    std::os::unix::fs::symlink(&source, place.path("link.svg")).unwrap();
+    for name in ["weir.img", "link.svg"] {
+        assert_eq!(place.run(&["sheet", "1", "--svg", path(&place.path(name))]).0, 2);
+    }
+    assert!(fs::read(&source).unwrap() == before);
+    for _ in 0..2 {
+        assert_eq!(place.run(&["sheet", "1", "--svg", path(&place.path("sheet.svg")), "--pdf", path(&place.path("sheet.pdf"))]).0, 0);
+    }
+}
+
+#[test]
+fn a_drive_without_partitions_says_what_it_is() {
+    let place = Place::new();
+    let image = place.sparse("blank.img", 8 * MIB);
+    let (code, _, said) = place.run(&["ls", path(&image)]);
+    assert!(code == 2 && said.contains("looks empty (") && !said.contains("0 partitions"), "{said}");
+}
+
+#[rstest]
 #[case::wrong_tail("wrong-tail", &["clone", "S", "T", "--confirm", "nope"])]
 #[case::no_tail("no-tail", &["clone", "S", "T"])]
 #[case::same("same-drive", &["clone", "S", "S", "--confirm", "weir"])]

@@ -183,10 +183,11 @@ fn leaving_a_run_asks_and_it_is_picked_up_again() {
     screen.keys(&["5"]);
     screen.wait_for("◐ interrupted");
     screen.keys(&["Enter"]);
-    screen.wait_for("the target looks empty");
+    screen.wait_for("it is gone on with");
     screen.keys(&["Enter"]);
     screen.wait_for("goes on");
     screen.keys(&["Enter"]);
+    screen.wait_for("Type 0F2A");
     screen.typed("0F2A");
     screen.keys(&["Enter"]);
     screen.wait_for("● proved");
@@ -227,6 +228,111 @@ fn the_mouse_chooses_and_never_releases() {
     }
     assert!(screen.shown().contains("Type 0F2A") || screen.shown().contains("no run"), "{}", screen.shown());
     assert!(screen.shown().contains("no run"));
+}
+
+impl Screen {
+    fn to_the_tail(&self) {
+        self.make_the_job();
+        self.keys(&["Enter"]);
+        self.wait_for("250 GB to copy");
+        self.keys(&["Enter"]);
+        self.wait_for("Type 0F2A to release Corvane NX");
+    }
+
+    fn target(&self) -> std::fs::Metadata {
+        std::fs::metadata(format!("{}/corvane-nx.img", self.dir)).unwrap()
+    }
+}
+
+#[rstest]
+#[case::the_tail("0F2A")]
+#[case::with_a_line_end("0F2A\n")]
+#[case::letter_by_letter_with_keys("0F2A\r\r")]
+fn pasted_text_never_releases(#[case] pasted: &str) {
+    let screen = Screen::open(142, 42, 600, true);
+    screen.to_the_tail();
+    let before = screen.target().modified().unwrap();
+    tool(&["tmux", "-S", &screen.socket, "set-buffer", pasted]);
+    tool(&["tmux", "-S", &screen.socket, "paste-buffer", "-p", "-r"]);
+    screen.wait_for("pasted text never releases");
+    screen.keys(&["Enter"]);
+    std::thread::sleep(Duration::from_millis(300));
+    let shown = screen.shown();
+    assert!(shown.contains("Type 0F2A") && shown.contains("no run"), "{shown}");
+    assert_eq!(screen.target().modified().unwrap(), before);
+    // Elsewhere it is text, never keys.
+    screen.keys(&["Escape", "e"]);
+    tool(&["tmux", "-S", &screen.socket, "set-buffer", "LR-207\nq"]);
+    tool(&["tmux", "-S", &screen.socket, "paste-buffer", "-p", "-r"]);
+    screen.wait_for("LR-207q");
+}
+
+#[test]
+fn on_a_screen_that_is_too_small_only_leaving_works() {
+    let screen = Screen::open(142, 42, 600, true);
+    screen.to_the_tail();
+    let before = screen.target().modified().unwrap();
+    let resize = |x: &str, y: &str| _ = tool(&["tmux", "-S", &screen.socket, "resize-window", "-x", x, "-y", y]);
+    for (x, y) in [("20", "5"), ("79", "40"), ("120", "23")] {
+        resize(x, y);
+        screen.wait_for("needed");
+        screen.typed("0F2A");
+        screen.keys(&["Enter", "1", "j", "s"]);
+        resize("142", "42");
+        let shown = screen.wait_for("Type 0F2A to release");
+        assert!(shown.contains("no run") && !shown.contains("▸ 0F2A"), "{shown}");
+    }
+    assert_eq!(screen.target().modified().unwrap(), before);
+    resize("20", "5");
+    screen.wait_for("needed");
+    screen.keys(&["q"]);
+    let start = Instant::now();
+    while !screen.has_ended() {
+        assert!(start.elapsed() < Duration::from_secs(10), "{}", screen.shown());
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+#[test]
+fn a_drive_that_is_swapped_is_found_out_before_the_prompt_and_at_it() {
+    let screen = Screen::open(142, 42, 600, true);
+    let path = format!("{}/corvane-nx.drive.toml", screen.dir);
+    let first = std::fs::read_to_string(&path).unwrap();
+    let before = screen.target().modified().unwrap();
+    screen.make_the_job();
+    screen.keys(&["Enter"]);
+    screen.wait_for("250 GB to copy");
+    std::fs::write(&path, first.replace("CN96-4410-0F2A", "CN96-4410-0F2B")).unwrap();
+    screen.keys(&["Enter"]);
+    screen.wait_for("this is how it is now");
+    assert!(!screen.shown().contains("Type "), "{}", screen.shown());
+    // Read again, and swapped once more while the question stands.
+    screen.keys(&["Enter"]);
+    screen.wait_for("Type 0F2B to release");
+    std::fs::write(&path, &first).unwrap();
+    screen.typed("0F2B");
+    screen.keys(&["Enter"]);
+    screen.wait_for("is not what was shown");
+    assert_eq!(screen.target().modified().unwrap(), before);
+}
+
+#[test]
+fn an_idle_screen_rests() {
+    let screen = Screen::open(142, 42, 1, true);
+    std::thread::sleep(Duration::from_secs(2));
+    let out = format!("{}/drawn", screen.dir);
+    let stamps = || {
+        let files = std::fs::read_dir(&screen.dir).unwrap().flatten().filter(|entry| entry.file_name().to_string_lossy().contains("ledger"));
+        files.map(|entry| (entry.path(), entry.metadata().unwrap().modified().unwrap())).collect::<std::collections::BTreeMap<_, _>>()
+    };
+    let before = stamps();
+    tool(&["tmux", "-S", &screen.socket, "pipe-pane", "-o", &format!("cat > {out}")]);
+    std::thread::sleep(Duration::from_secs(4));
+    tool(&["tmux", "-S", &screen.socket, "pipe-pane"]);
+    // The clock may have gone on by a minute.
+    let drawn = std::fs::metadata(&out).map_or(0, |meta| meta.len());
+    assert!(drawn < 200, "{drawn} bytes were drawn in 4 seconds");
+    assert_eq!(stamps(), before, "the ledger was touched");
 }
 
 /// A drive that is plugged in shows within a second, marked as just in, and is gone as fast.

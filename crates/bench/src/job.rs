@@ -239,6 +239,12 @@ impl Bench {
         let mut standing = hazard::of_pair(&self.workshop, &source, &looked, &candidate, order.ids);
         let (key, continued) = (candidate.key(), unfinished.as_ref().map(|(_, job)| *job));
         standing.extend(self.unfinished_copy(&key).filter(|(job, _)| Some(*job) != continued).map(|(_, hazard)| hazard));
+        if let Some((past, job)) = &unfinished {
+            // What it holds is this very copy.
+            standing.retain(|hazard| !["target-holds", "target-looks-empty", "target-not-readable"].contains(&hazard.code));
+            let text = format!("the target holds what job {job} has copied so far, {}: it is gone on with", badger_drive::size::human(past.done));
+            standing.push(Hazard { level: badger_transfer::Level::Note, code: "target-unfinished", text });
+        }
         let references = named(&source, &looked, &surveyed, &plan);
         let hazards = hazards(&standing, &looked, &plan, &references, whole);
         let order = order.clone();
@@ -323,7 +329,8 @@ impl Bench {
         let source_facts = DriveFacts::new(source.identity(), source.geometry(), Ribbon::of(&looked, source.geometry().size_bytes));
         let target_facts = DriveFacts::new(candidate.identity(), candidate.geometry(), Ribbon::planned(&plan, &source_facts.ribbon));
         let shifts = shifts(&looked, &self.workshop, &candidate);
-        let overwritten: Vec<(u64, u64)> = plan.stretches();
+        // What is copied already must not carry a mark, not even for a moment in which somebody pulls the plug.
+        let overwritten = ahead(&plan, begun.as_ref().map_or(0, |begun| begun.past.done));
         let release = Release { source: &source, needed: plan.reach(), tail, overwritten: &overwritten, shifts: &shifts };
         let target = candidate.release(&release)?;
         let clock: Arc<dyn Clock> = source.clock().or_else(|| target.clock()).unwrap_or_else(|| self.workshop.clock.clone());
@@ -401,6 +408,17 @@ fn shifts(looked: &Looked, workshop: &Workshop, candidate: &Candidate) -> Vec<i1
     // A hostile table names any number of them.
     shifts.truncate(32);
     shifts
+}
+
+/// What of the target a run has still to overwrite, once `done` bytes of the plan are: start and length in bytes.
+fn ahead(plan: &Plan, done: u64) -> Vec<(u64, u64)> {
+    let mut left = done;
+    let rest = plan.moves.iter().map(|step| {
+        let over = left.min(step.len);
+        left -= over;
+        (step.to + over, step.len - over)
+    });
+    rest.filter(|(_, len)| *len > 0).collect()
 }
 
 /// What names partitions on the source, where the plan changes something of what could be named.

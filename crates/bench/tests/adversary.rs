@@ -160,6 +160,9 @@ impl Situation {
         for same in self.same_storage(name) {
             let bytes = self.model[name].clone();
             self.model.insert(same, bytes);
+            let hard = self.shop.path(&format!("{same}-hard.img"));
+            fs::remove_file(&hard).unwrap();
+            fs::hard_link(fs::canonicalize(self.image(same)).unwrap(), hard).unwrap();
         }
     }
 

@@ -5,6 +5,7 @@
 //! go back at once, whatever was seen.
 
 use crate::buffer::{Buffer, is_zero};
+use crate::medium::WriteError;
 use crate::target::{Refusal, Release, Target};
 use std::hash::{BuildHasher, Hasher, RandomState};
 
@@ -74,8 +75,16 @@ pub fn lay(target: &Target, release: &Release, veiled: bool) -> Result<(), Refus
         }
         let mark = mark();
         // A place that takes no write is no place for a mark; the run will say what is wrong with it.
-        if target.write_at(at, &mark).and_then(|()| target.flush()).is_err() {
-            let _ = put_back(target, at, &held);
+        if let Err(error) = target.write_at(at, &mark) {
+            // How much of it was written is not known.
+            let back = put_back(target, at, &held);
+            if !matches!(error, WriteError::Failed { .. }) {
+                back?;
+            }
+            continue;
+        }
+        if target.flush().is_err() {
+            put_back(target, at, &held)?;
             continue;
         }
         let mut same = false;
@@ -100,10 +109,26 @@ pub fn lay(target: &Target, release: &Release, veiled: bool) -> Result<(), Refus
     Ok(())
 }
 
+/// So often the old bytes are written and read again, until they are there.
+const TURNS: usize = 5;
+
 fn put_back(target: &Target, at: u64, held: &[u8]) -> Result<(), Refusal> {
-    let back = if is_zero(held) { target.write_zero(at, MARK) } else { target.write_at(at, held) };
-    back.and_then(|()| target.flush()).map_err(|error| {
-        let text = format!("{MARK} bytes at {at} were written for a last check and could not be put back: {error}");
-        Refusal::new("target-unusable", text)
-    })
+    let mut why = String::new();
+    for _ in 0..TURNS {
+        // After a flush that failed the write counts as not done, so both are done again.
+        let back = if is_zero(held) { target.write_zero(at, MARK) } else { target.write_at(at, held) };
+        match back.and_then(|()| target.flush()) {
+            Ok(()) => {
+                target.forget(at, MARK);
+                let mut now = Buffer::new(MARK as usize);
+                if target.read_at(at, &mut now).is_ok() && *now == *held {
+                    return Ok(());
+                }
+                why = "it gives other bytes than were put back".into();
+            }
+            Err(error) => why = error.to_string(),
+        }
+    }
+    let text = format!("{MARK} bytes at {at} were written for a last check and could not be put back: {why}; this drive is failing");
+    Err(Refusal::new("target-unusable", text))
 }

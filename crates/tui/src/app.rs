@@ -189,6 +189,8 @@ impl App {
             Err(message) => (self.message, changed) = (Some(message), true),
         }
         let mut ended = Vec::new();
+        // What a thread has just brought to its end is drawn too.
+        changed |= self.jobs.iter().any(JobView::is_busy);
         for job in &mut self.jobs {
             if job.refresh(&self.bench) {
                 ended.push(job.order.target.clone());

@@ -692,7 +692,7 @@ pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
 
 /// What is known of what the target holds: mark, meaning, sentence.
 fn at_stake(hazards: &[Hazard]) -> (&'static str, Mean, String) {
-    const CODES: [&str; 5] = ["target-holds", "target-not-readable", "unfinished-copy", "target-looks-empty", "target-new"];
+    const CODES: [&str; 6] = ["target-unfinished", "target-holds", "target-not-readable", "unfinished-copy", "target-looks-empty", "target-new"];
     let said = CODES.iter().find_map(|code| hazards.iter().find(|hazard| hazard.code == *code));
     match said {
         Some(hazard) if hazard.level == Level::Note => ("●", Mean::Good, hazard.text.clone()),
