@@ -9,7 +9,7 @@ use badger_bench::{Bench, Order, Prepared, ledger};
 use badger_drive::Refusal;
 use badger_drive::size::{human, span, thousands};
 use badger_layout::Kind;
-use badger_transfer::hazard::{self, Looked};
+use badger_transfer::hazard::{self, Content, Looked};
 use badger_transfer::{Control, Hazard, Level, Line, Outcome, Report, Verdict, verify as compare};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -95,7 +95,7 @@ pub fn show(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> 
         tell!("  the box says \"{adapter}\", the drive behind it {}, firmware {}", identity.model, identity.firmware);
     }
     let table = &looked.table;
-    tell!("  {}{}  {}", table.kind.word(), if table.is_sound() { "" } else { ", damaged" }, table.disk_id);
+    tell!("  {}{}  {}{}", table.kind.word(), if table.is_sound() { "" } else { ", damaged" }, table.disk_id, looked.content.words());
     let ribbon = Ribbon::of(&looked, geometry.size_bytes);
     for part in &ribbon.parts {
         let used = part.used.map(|used| format!("{} used", human(used))).unwrap_or_default();
@@ -122,8 +122,13 @@ pub fn check(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal>
     let table = &looked.table;
     let mut lines = Vec::new();
     let (result, text) = if table.is_sound() { (Verdict::Holds, "is sound") } else { (Verdict::Fails, "is damaged") };
+    // What was not read is neither sound nor empty.
+    let result = match looked.content {
+        Content::Known | Content::LooksEmpty(_) => result,
+        Content::NotReadable(_) | Content::DataWithoutTable { .. } => Verdict::NotChecked,
+    };
     let text = match (table.kind, looked.volumes.len()) {
-        (Kind::None, 0) => "there is none".to_string(),
+        (Kind::None, 0) => format!("there is none: {}", looked.content.words()),
         (Kind::None, _) => "there is none: one volume begins with the first sector".to_string(),
         _ => format!("{} with {} partitions {text}", table.kind.word(), table.data_partitions().len()),
     };

@@ -156,6 +156,7 @@ fn leaving_a_run_asks_and_it_is_picked_up_again() {
     screen.keys(&["Enter"]);
     screen.wait_for("250 GB to copy");
     screen.keys(&["Enter"]);
+    screen.wait_for("Type 0F2A");
     screen.typed("0F2A");
     screen.keys(&["Enter"]);
     screen.wait_for("copying");

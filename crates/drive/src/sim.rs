@@ -240,7 +240,8 @@ impl SimDrive {
         let part = &description.identity;
         let geometry =
             Geometry { size_bytes: backing.geometry().size_bytes, logical_sector: part.logical_sector, physical_sector: part.physical_sector };
-        let state = State { reads: 0, gone_since: None, free_at: Duration::ZERO, head: 0, random: 0x9e37_79b9_7f4a_7c15, flushes: 0, unflushed: None };
+        let state =
+            State { reads: 0, gone_since: None, free_at: Duration::ZERO, head: 0, random: 0x9e37_79b9_7f4a_7c15, flushes: 0, unflushed: None };
         Self {
             identity: description.identity(path),
             geometry,
@@ -474,9 +475,7 @@ impl WriteMedium for SimDrive {
         let mut state = self.take_write(offset, len)?;
         self.spend(&mut state, offset, len, false, Duration::ZERO);
         state.unflushed = Some((offset, len));
-        self.keep(offset, len, &mut |range| {
-            self.backing.write_at(range.start, &buf[(range.start - offset) as usize..(range.end - offset) as usize])
-        })
+        self.keep(offset, len, &mut |range| self.backing.write_at(range.start, &buf[(range.start - offset) as usize..(range.end - offset) as usize]))
     }
 
     fn write_zero(&self, offset: u64, len: u64) -> Result<(), WriteError> {

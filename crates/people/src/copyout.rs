@@ -610,7 +610,7 @@ impl Walker<'_> {
             return Ok(Some((to, true)));
         }
         let is_file = FileType::from_raw_mode(there.st_mode).is_file();
-        let (size, seconds) = (there.st_size as u64, there.st_mtime as i64);
+        let (size, seconds) = (there.st_size as u64, there.st_mtime);
         let clash =
             Clash { to: to.clone(), there: (size, Some(Time { seconds, nanos: there.st_mtime_nsec as u32 })), comes: (node.size, node.modified) };
         // What an earlier copy brought is compared, not believed.
@@ -787,7 +787,7 @@ fn is_still_there(beneath: &Beneath, kept: &Kept) -> bool {
     let stat = beneath.stat(Path::new(OsStr::from_bytes(kept.to.bytes())));
     // Some destinations keep even seconds only.
     let same_time = |time: i64| kept.modified == (0, 0) || (time - kept.modified.0).abs() <= 2;
-    stat.is_ok_and(|stat| FileType::from_raw_mode(stat.st_mode).is_file() && stat.st_size as u64 == kept.size && same_time(stat.st_mtime as i64))
+    stat.is_ok_and(|stat| FileType::from_raw_mode(stat.st_mode).is_file() && stat.st_size as u64 == kept.size && same_time(stat.st_mtime))
 }
 
 /// What comes after all files.

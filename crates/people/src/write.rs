@@ -245,7 +245,7 @@ impl Open {
         if let Err(error) = rustix::fs::futimens(&self.file, &times(self.job.modified, self.job.accessed)) {
             not_held.push(format!("its times: {error}"));
         }
-        let sha256 = self.sha256.map(|sha256| hex(sha256)).unwrap_or_default();
+        let sha256 = self.sha256.map(hex).unwrap_or_default();
         if sha256.is_empty() {
             not_held.push("a checksum in the manifest: it is mostly holes, too long to be hashed; it was read back equal".into());
         }

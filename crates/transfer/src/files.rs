@@ -114,7 +114,7 @@ fn covered(context: &Context, here: &dyn FileSystem, volume: &InUse, at: u64) ->
     let (mut one, mut other) = (Buffer::new(STEP), Buffer::new(STEP));
     for (range, _) in survey.usage.iter().filter(|(_, use_)| counts(use_)) {
         let (mut from, end) = (at + range.start, at + range.end);
-        let held: Vec<_> = copied.within(from..end).map(|(range, ())| range).chain([end..end]).collect();
+        let held: Vec<_> = copied.within(from..end).map(|(range, ())| range).chain(std::iter::once(end..end)).collect();
         for range in held {
             while from < range.start {
                 if !context.control.go_on() {

@@ -1,7 +1,7 @@
 //! Going over the volumes of a drive: what is in use on it, and whether it is sound.
 
 use crate::hazard::Looked;
-use crate::report::{Line, Verdict};
+use crate::report::{Line, Stretch, Verdict};
 use badger_drive::size::{human, thousands};
 use badger_drive::{Extents, Source};
 use badger_fs::recognise::{State, Volume};
@@ -120,6 +120,8 @@ pub fn line(surveyed: &Surveyed, sector: u64) -> Line {
         more => (Verdict::Fails, format!("{name}: {more} faults, {held}")),
     };
     let mut line = Line::new("file-system", result, text);
+    let places = survey.findings.iter().filter_map(|finding| finding.at);
+    line.places = places.map(|at| Stretch { start: (surveyed.start + at) / sector, sectors: 1 }).collect();
     line.evidence = survey
         .findings
         .iter()
