@@ -25,17 +25,21 @@ pub fn demo(dir: Option<PathBuf>, run: bool, hurry: u32, common: &Common) -> Res
     if run { walk(&bench, &dir, common) } else { open(bench) }
 }
 
-/// Unpacks the drives next to each other; a directory that has them is left as it is.
+/// Unpacks the drives next to each other; a directory that has them is left as it is, and so is one that has anything else.
 fn unpack(dir: &Path) -> std::io::Result<()> {
-    let done = dir.join("made");
+    let (done, begun) = (dir.join("made"), dir.join("making"));
     if done.exists() {
         return Ok(());
     }
     fs::create_dir_all(dir)?;
+    if !begun.exists() && fs::read_dir(dir)?.next().is_some() {
+        return Err(std::io::Error::new(std::io::ErrorKind::AlreadyExists, "something else lies there already: name an empty directory with --dir"));
+    }
+    fs::write(&begun, "")?;
     let mut archive = tar::Archive::new(zstd::Decoder::new(IMAGES)?);
     archive.set_preserve_mtime(false);
     archive.unpack(dir)?;
-    fs::write(done, "")
+    fs::rename(begun, done)
 }
 
 /// LR-207 from its first look to its job sheet.

@@ -84,6 +84,15 @@ fn a_paper_is_not_written_over_something_else() {
 }
 
 #[test]
+fn the_sample_workshop_is_not_made_among_somebodys_files() {
+    let place = Place::new();
+    fs::write(place.path("field-laptop.img"), "the only copy").unwrap();
+    let (code, _, said) = place.run(&["demo", "--run", "--dir", path(place.dir.path())]);
+    assert!(code == 2 && said.contains("something else lies there"), "{said}");
+    assert_eq!(fs::read_to_string(place.path("field-laptop.img")).unwrap(), "the only copy");
+}
+
+#[test]
 fn a_drive_without_partitions_says_what_it_is() {
     let place = Place::new();
     let image = place.sparse("blank.img", 8 * MIB);

@@ -11,6 +11,7 @@ use crate::write::{self, Job, Missing, Outcome, Piece};
 use badger_drive::buffer::Pool;
 use badger_drive::clock::Clock;
 use badger_drive::discover::Sysfs;
+use badger_drive::ground::Footing;
 use badger_drive::{Control, Refusal, Source};
 use badger_fs::tree::{self, DEEPEST, Entry, Node, NodeKind, Time};
 use badger_fs::{Content, FileSystem};
@@ -621,6 +622,11 @@ impl Walker<'_> {
         let how = if self.order.collision == Collision::Ask { (self.order.ask)(&clash) } else { self.order.collision };
         match how {
             Collision::KeepBoth => self.numbered(way, &to).map(Some),
+            // A file that the drive itself lies in goes by no name.
+            Collision::ReplaceIfNewer if self.is_source(&there) => {
+                self.note(Line::Skipped { from: way.clone(), why: format!("{} is the drive that is read", to.display()) })?;
+                Ok(None)
+            }
             Collision::ReplaceIfNewer if is_file && clash.comes.1 > clash.there.1 => Ok(Some((to, true))),
             Collision::ReplaceIfNewer => {
                 self.note(Line::Skipped { from: way.clone(), why: format!("{} is there and not older", to.display()) })?;
@@ -631,6 +637,12 @@ impl Walker<'_> {
                 Ok(None)
             }
         }
+    }
+
+    /// Whether something at the destination is, or carries, the drive that is read.
+    fn is_source(&self, there: &rustix::fs::Stat) -> bool {
+        let footing = Footing::File { device: there.st_dev, inode: there.st_ino };
+        self.order.source.ground().layers.iter().any(|layer| layer.footing == footing)
     }
 
     /// Compares a file that is there with what would come, byte for byte; where they are equal it counts as there and

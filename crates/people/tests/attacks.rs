@@ -130,6 +130,17 @@ fn a_folder_that_becomes_a_link_while_it_goes_on_is_not_gone_through() {
 }
 
 #[test]
+fn the_drive_that_is_read_is_not_replaced_by_a_file_of_its_own_name() {
+    let place = Place::new();
+    let image = place.volume("weir.img", 16, |data| fs::write(data.join("weir.img"), "newer").unwrap());
+    run(&["debugfs", "-w", "-R", "set_inode_field /weir.img mtime 20400101000000", image.to_str().unwrap()]);
+    let before = fs::read(&image).unwrap();
+    let report = place.fetch(&image, &["/weir.img"], ".", Collision::ReplaceIfNewer).unwrap();
+    assert_eq!((report.skipped_count, report.files), (1, 0), "{report:?}");
+    assert!(fs::read(&image).unwrap() == before);
+}
+
+#[test]
 fn what_cannot_be_had_costs_only_itself() {
     let place = Place::new();
     let image = place.volume("deep.img", 64, |data| {

@@ -220,8 +220,10 @@ fn thing(app: &App, item: &Item) -> Vec<Span<'static>> {
         Some(hazard) if hazard.level == Level::Stop => vec![loud(Mean::Stop, "◆ "), say(Mean::Text, hazard.text.clone())],
         Some(hazard) => vec![loud(Mean::Mind, "▲ "), say(Mean::Text, hazard.text.clone())],
         None if read_with_holes(item) => vec![loud(Mean::Lost, "╳ "), say(Mean::Text, "did not read everywhere in its last job")],
-        None if item.ribbon.parts.is_empty() && item.new => vec![say(Mean::Text, "◇ empty, never seen here before")],
-        None if item.ribbon.parts.is_empty() => vec![say(Mean::Text, "◇ empty")],
+        // The strip says what was seen of it where it has parts of its own to show.
+        None if !item.ribbon.said.is_empty() && !item.ribbon.parts.is_empty() => vec![say(Mean::Text, format!("◇ {}", item.ribbon.said))],
+        None if item.ribbon.parts.is_empty() && item.new => vec![say(Mean::Text, "◇ never seen here before")],
+        None if item.ribbon.parts.is_empty() => vec![say(Mean::Text, "◇ nothing is known of it")],
         None => match item.ribbon.parts.iter().find(|part| is_full(part)) {
             Some(part) => {
                 vec![loud(Mean::Mind, "▲ "), say(Mean::Text, format!("{} is full: {} free", part.name, human(part.len - part.used.unwrap_or(0))))]

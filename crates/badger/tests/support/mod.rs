@@ -127,7 +127,7 @@ impl Drop for Loop {
 }
 
 /// A mounted volume.
-pub struct Mount(pub PathBuf);
+pub struct Mount(pub PathBuf, PathBuf);
 
 impl Mount {
     pub fn of(command: &[&str], device: &str, place: PathBuf) -> Self {
@@ -135,12 +135,26 @@ impl Mount {
         let mut command = command.to_vec();
         command.extend([device, path(&place)]);
         tool(&command);
-        Self(place)
+        Self(place, device.into())
     }
 }
 
 impl Drop for Mount {
     fn drop(&mut self) {
-        let _ = Command::new("umount").arg(&self.0).status();
+        // A driver in user space goes on writing for a moment after its mount is gone; what comes next would see that.
+        for _ in 0..200 {
+            let gone = Command::new("umount").arg(&self.0).stderr(Stdio::null()).status().is_ok_and(|status| status.success());
+            if gone || !fs::read_to_string("/proc/mounts").unwrap_or_default().contains(path(&self.0)) {
+                break;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(25));
+        }
+        let held = || {
+            let processes = fs::read_dir("/proc").into_iter().flatten().flatten();
+            let files = processes.flat_map(|process| fs::read_dir(process.path().join("fd")).into_iter().flatten().flatten());
+            files.into_iter().any(|entry| fs::read_link(entry.path()).is_ok_and(|link| link == self.1))
+        };
+        let turns = (0..200).take_while(|_| held()).inspect(|_| std::thread::sleep(std::time::Duration::from_millis(25))).count();
+        assert!(turns < 200 || std::thread::panicking(), "{} is still in use", self.1.display());
     }
 }
