@@ -18,7 +18,7 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use support::{MIB, Shop, noise};
 
-const SIZE: usize = 5 * MIB;
+const SIZE: usize = 3 * MIB;
 const NAMES: [&str; 4] = ["weir", "tide", "lock", "rota"];
 const SITUATIONS: u64 = 1500;
 
@@ -122,16 +122,12 @@ impl Situation {
                 let bytes = noise(SIZE, self.dice.below(1 << 40));
                 fs::write(self.shop.path("new"), &bytes).unwrap();
                 fs::rename(self.shop.path("new"), self.image(name)).unwrap();
-                fs::remove_file(self.shop.path(&format!("{name}-hard.img"))).unwrap();
-                fs::hard_link(self.image(name), self.shop.path(&format!("{name}-hard.img"))).unwrap();
                 self.model.insert(name, bytes);
                 self.tell(format!("another file comes into the place of {name}"));
             }
             2 if other != name && !self.same_storage(name).contains(&other) => {
                 fs::remove_file(self.image(name)).unwrap();
                 symlink(self.image(other), self.image(name)).unwrap();
-                fs::remove_file(self.shop.path(&format!("{name}-hard.img"))).unwrap();
-                fs::hard_link(fs::canonicalize(self.image(other)).unwrap(), self.shop.path(&format!("{name}-hard.img"))).unwrap();
                 self.tell(format!("{name} becomes a link to {other}"));
                 let bytes = self.model[other].clone();
                 self.model.insert(name, bytes);
@@ -156,8 +152,8 @@ impl Situation {
                 let fault = match self.dice.below(4) {
                     0 => format!("[[fault]]\nkind = \"flush-fails\"\nafter_flushes = {}\n", self.dice.below(6)),
                     1 => format!("[[fault]]\nkind = \"drops\"\nafter_reads = {}\n", 20 + self.dice.below(30)),
-                    2 => format!("[[fault]]\nkind = \"unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(12_000)),
-                    _ => format!("[[fault]]\nkind = \"write-unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(12_000)),
+                    2 => format!("[[fault]]\nkind = \"unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(6_000)),
+                    _ => format!("[[fault]]\nkind = \"write-unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(6_000)),
                 };
                 self.shop.describe(name, name, &format!("SN-{name}"), &fault);
                 self.tell(format!("the drive {name} fails: {}", fault.replace('\n', " ")));
@@ -168,9 +164,12 @@ impl Situation {
         for same in self.same_storage(name) {
             let bytes = self.model[name].clone();
             self.model.insert(same, bytes);
-            let hard = self.shop.path(&format!("{same}-hard.img"));
-            fs::remove_file(&hard).unwrap();
-            fs::hard_link(fs::canonicalize(self.image(same)).unwrap(), hard).unwrap();
+            let (hard, image) = (self.shop.path(&format!("{same}-hard.img")), fs::canonicalize(self.image(same)).unwrap());
+            let inode = |path: &std::path::Path| fs::metadata(path).map(|meta| std::os::unix::fs::MetadataExt::ino(&meta)).ok();
+            if inode(&hard) != inode(&image) {
+                fs::remove_file(&hard).unwrap();
+                fs::hard_link(image, hard).unwrap();
+            }
         }
     }
 
