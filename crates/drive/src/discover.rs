@@ -441,7 +441,7 @@ impl Sysfs {
         let mut uses = Vec::new();
         for process in fs::read_dir("/proc").into_iter().flatten().flatten() {
             let Some(id) = process.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
-            if id == std::process::id() {
+            if id == std::process::id() || is_own_child(&process.path()) {
                 continue;
             }
             for entry in fs::read_dir(process.path().join("fd")).into_iter().flatten().flatten() {
@@ -490,6 +490,15 @@ impl Sysfs {
         let name = node.strip_prefix("/dev").ok()?.to_string_lossy().replace('/', "!");
         self.numbers_of(&self.root.join("sys/class/block").join(name).canonicalize().ok()?)
     }
+}
+
+/// Whether a process is one that this program is just starting: until it runs its own program it shares what is open here.
+fn is_own_child(process: &Path) -> bool {
+    let stat = fs::read_to_string(process.join("stat")).unwrap_or_default();
+    // The name in front may hold anything; the parent is the second word behind it.
+    let parent = stat.rsplit_once(')').and_then(|(_, rest)| rest.split_whitespace().nth(1)?.parse::<u32>().ok());
+    let program = |process: &Path| fs::read_link(process.join("exe")).ok();
+    parent == Some(std::process::id()) && program(process).is_some_and(|path| Some(path) == program(Path::new("/proc/self")))
 }
 
 /// Whether the text of an `fdinfo` says that the file is open for writing.
