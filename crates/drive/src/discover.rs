@@ -3,6 +3,7 @@
 //!
 //! The root of these trees is a parameter, so that recorded trees of other machines can be read.
 
+use crate::claims::{AGAIN, TRIES};
 use crate::ground::{Backing, Footing, Ground, Layer};
 use crate::identity::{Bus, Identity};
 use crate::medium::Geometry;
@@ -357,9 +358,9 @@ impl Sysfs {
         AtaIdentity::parse(&sys::ata_identify(&file).ok()?)
     }
 
-    /// Lets every drive be asked again who it is.
-    pub fn ask_again(&self) {
-        self.asked.lock().expect("identity lock").clear();
+    /// Lets one drive be asked again who it is.
+    pub fn ask_again(&self, numbers: (u32, u32)) {
+        self.asked.lock().expect("identity lock").retain(|(known, ..), _| *known != numbers);
     }
 
     fn udev(&self, (major, minor): (u32, u32)) -> BTreeMap<String, String> {
@@ -437,11 +438,24 @@ impl Sysfs {
         if !self.live() {
             return Vec::new();
         }
+        // A program that this one is just starting shares what is open here until it runs; it is looked at once more.
+        for _ in 0..TRIES {
+            let (uses, only_starting) = self.writers_now(ground);
+            if !only_starting {
+                return uses;
+            }
+            std::thread::sleep(AGAIN);
+        }
+        self.writers_now(ground).0
+    }
+
+    /// The same at this moment, and whether all of them are children of this program.
+    fn writers_now(&self, ground: &Ground) -> (Vec<Use>, bool) {
         let inodes: HashSet<u64> = ground.layers.iter().filter(|layer| layer.exact).filter_map(|layer| layer.footing.inode()).collect();
-        let mut uses = Vec::new();
+        let (mut uses, mut strangers) = (Vec::new(), false);
         for process in fs::read_dir("/proc").into_iter().flatten().flatten() {
             let Some(id) = process.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
-            if id == std::process::id() || is_own_child(&process.path()) {
+            if id == std::process::id() {
                 continue;
             }
             for entry in fs::read_dir(process.path().join("fd")).into_iter().flatten().flatten() {
@@ -451,13 +465,15 @@ impl Sysfs {
                 if candidate && is_for_writing(&info()) && Ground::of(&entry.path(), self).rests_on(ground) {
                     let name = self.text(&process.path().join("comm")).unwrap_or_default();
                     let used = Use::Written(format!("{name} (process {id})"));
+                    strangers |= !is_own_child(&process.path());
                     if !uses.contains(&used) {
                         uses.push(used);
                     }
                 }
             }
         }
-        uses
+        let only_starting = !uses.is_empty() && !strangers;
+        (uses, only_starting)
     }
 
     /// Whether something of this machine's own system lies on these very bytes.
@@ -492,13 +508,12 @@ impl Sysfs {
     }
 }
 
-/// Whether a process is one that this program is just starting: until it runs its own program it shares what is open here.
+/// Whether a process was started by this one.
 fn is_own_child(process: &Path) -> bool {
     let stat = fs::read_to_string(process.join("stat")).unwrap_or_default();
     // The name in front may hold anything; the parent is the second word behind it.
     let parent = stat.rsplit_once(')').and_then(|(_, rest)| rest.split_whitespace().nth(1)?.parse::<u32>().ok());
-    let program = |process: &Path| fs::read_link(process.join("exe")).ok();
-    parent == Some(std::process::id()) && program(process).is_some_and(|path| Some(path) == program(Path::new("/proc/self")))
+    parent == Some(std::process::id())
 }
 
 /// Whether the text of an `fdinfo` says that the file is open for writing.

@@ -226,7 +226,7 @@ impl Candidate {
                     return Err(self.changed(what));
                 }
                 // The drive is asked again who it is, now that nobody can put another one in its place unnoticed.
-                self.sysfs.ask_again();
+                found.numbers.into_iter().for_each(|numbers| self.sysfs.ask_again(numbers));
                 let now = self.sysfs.drive_at(&path).ok_or_else(|| self.changed("it is not there any more"))?;
                 device.call(Identity { path: shown.clone(), ..now.identity });
                 let file = device.file().try_clone().map_err(denied)?;

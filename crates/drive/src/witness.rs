@@ -61,6 +61,26 @@ impl Witness {
     /// # Errors
     /// What differs, in words.
     pub fn holds(&self, drive: &dyn Medium) -> Result<usize, String> {
+        self.is_of(drive)?;
+        let (then, now) = (&self.standing, drive.standing());
+        if then.changed != now.changed {
+            return Err("the file was written to since".into());
+        }
+        if self.boot == boot() && then.sequence.is_some() && then.sequence == now.sequence && then.written != now.written {
+            return Err("something was written to it since".into());
+        }
+        let (compared, differ) = self.sounding.compare(drive);
+        match differ.first() {
+            Some(at) => Err(format!("it holds other bytes in {} of {compared} places, the first at byte {at}", differ.len())),
+            None => Ok(compared),
+        }
+    }
+
+    /// Whether it is the same drive or file, whatever it holds by now: of one that is in use nothing more can be said.
+    ///
+    /// # Errors
+    /// What differs, in words.
+    pub fn is_of(&self, drive: &dyn Medium) -> Result<(), String> {
         let (identity, geometry, now) = (drive.identity(), drive.geometry(), drive.standing());
         if (&identity.model, &identity.serial) != (&self.model, &self.serial) {
             return Err(format!("it is {} {}, not {} {}", identity.model, identity.serial, self.model, self.serial));
@@ -80,17 +100,7 @@ impl Witness {
         if differs(then.node, now.node) {
             return Err("another file has come into its place".into());
         }
-        if then.changed != now.changed {
-            return Err("the file was written to since".into());
-        }
-        if same_boot && then.sequence.is_some() && then.sequence == now.sequence && then.written != now.written {
-            return Err("something was written to it since".into());
-        }
-        let (compared, differ) = self.sounding.compare(drive);
-        match differ.first() {
-            Some(at) => Err(format!("it holds other bytes in {} of {compared} places, the first at byte {at}", differ.len())),
-            None => Ok(compared),
-        }
+        Ok(())
     }
 
     /// The same for a drive that must not even have been taken out since.

@@ -218,7 +218,7 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
     let taken = brought(order.fs, &picks, holds);
     let begin = Line::Begin { version: 2, source: order.key.clone(), picks: order.picks.clone() };
     let (mut journal, done) = Journal::open(&beneath, &begin, &taken).map_err(unwritable)?;
-    let before: u64 = done.values().map(|kept| kept.size).sum();
+    let before = done.values().fold(0u64, |sum, kept| sum.saturating_add(kept.size));
     let free = place::free(&order.into).unwrap_or(u64::MAX);
     if free < bytes.saturating_sub(before) {
         let missing = badger_drive::size::human(bytes.saturating_sub(before) - free);
@@ -326,7 +326,11 @@ const IMPLAUSIBLE: u64 = 1 << 53;
 /// Bytes of a file that lie somewhere.
 fn held(fs: &dyn FileSystem, node: &Node) -> u64 {
     let Ok(content) = fs.open(node, "") else { return 0 };
-    if content.is_packed() { content.size() } else { content.pieces().iter().filter(|piece| piece.at.is_some()).map(|piece| piece.len).sum() }
+    if content.is_packed() {
+        content.size()
+    } else {
+        content.pieces().iter().filter(|piece| piece.at.is_some()).fold(0, |sum, piece| sum.saturating_add(piece.len))
+    }
 }
 
 /// Files and bytes of everything picked.
@@ -335,7 +339,7 @@ fn totals(fs: &dyn FileSystem, picks: &[Pick], control: &Control) -> (u64, u64) 
     let mut count = |node: &Node| {
         if node.kind == NodeKind::File {
             files += 1;
-            bytes += if node.size > SPARSE { held(fs, node) } else { node.size };
+            bytes = u64::saturating_add(bytes, if node.size > SPARSE { held(fs, node) } else { node.size });
         }
     };
     for pick in picks {

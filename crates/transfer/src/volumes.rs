@@ -79,7 +79,11 @@ pub fn needed(surveyed: &[Surveyed], size: u64) -> (Extents<()>, Vec<InUse>) {
 
 /// How a volume is called: its label, or the number of its partition.
 pub fn called(number: u32, volume: &Volume) -> String {
-    if volume.label.is_empty() { format!("partition {number}") } else { volume.label.clone() }
+    match (volume.label.as_str(), number) {
+        ("", 0) => "the volume".into(),
+        ("", number) => format!("partition {number}"),
+        (label, _) => label.into(),
+    }
 }
 
 /// How a volume is called, and its format.
