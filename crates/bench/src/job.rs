@@ -274,11 +274,14 @@ impl Bench {
 
     /// The unfinished run between two drives that fits them, if any.
     fn begun(&self, source: &Source, candidate: &Candidate, here: &str, there: &str) -> Result<Option<Unfinished>, Refusal> {
-        let all = Journal::peek(&ledger::journals_beside(&self.ledger), here, there)
+        let mut all = Journal::peek(&ledger::journals_beside(&self.ledger), here, there)
             .map_err(|error| Refusal::new("journal", format!("the journal of the unfinished run: {error}")))?;
         if all.is_empty() {
             return Ok(None);
         }
+        // Two targets that hold the beginning of one source both fit; the journal of this very one comes first.
+        let standing = candidate.witness().map(|witness| witness.standing.clone()).unwrap_or_default();
+        all.sort_by_key(|one| one.is_of_another(&standing));
         let target = if candidate.is_new() { None } else { Some(self.workshop.source(&candidate.identity().path)?) };
         let mut refusal = None;
         for one in all {

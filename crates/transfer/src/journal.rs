@@ -210,7 +210,7 @@ impl Unfinished {
 
     /// Whether its target is certainly another one than a drive of which the system says this, although both have the
     /// same key.
-    fn is_of_another(&self, standing: &Standing) -> bool {
+    pub fn is_of_another(&self, standing: &Standing) -> bool {
         let then = &self.target.0;
         let other_node = matches!((then.node, standing.node), (Some(then), Some(now)) if then.1 != now.1);
         let other_medium = matches!((then.sequence, standing.sequence), (Some(then), Some(now)) if then != now);
