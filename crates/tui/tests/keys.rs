@@ -40,7 +40,7 @@ impl Room {
         let app = App::new(Bench { workshop, ledger: dir.path().join("ledger.db") });
         let mut room = Self { dir, app };
         room.wait_for("On the bench · 3 drives");
-        room.wait_for("◇ empty");
+        room.wait_for("looks empty");
         room
     }
 
