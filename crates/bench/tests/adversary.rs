@@ -20,7 +20,7 @@ use support::{MIB, Shop, noise};
 
 const SIZE: usize = 3 * MIB;
 const NAMES: [&str; 4] = ["weir", "tide", "lock", "rota"];
-const SITUATIONS: u64 = 1500;
+const SITUATIONS: u64 = 3000;
 
 /// Numbers that look like nothing in particular; the same for the same seed.
 struct Dice(u64);
