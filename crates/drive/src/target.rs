@@ -249,7 +249,11 @@ impl Candidate {
         let made = self.is_new().then_some(&path);
         let target = self.claimed(medium, &file, release);
         if let (Err(_), Some(path)) = (&target, made) {
-            let _ = std::fs::remove_file(path);
+            // Only that very file: another one may have come into its place.
+            let node = |meta: std::io::Result<std::fs::Metadata>| meta.map(|meta| (meta.dev(), meta.ino())).ok();
+            if node(std::fs::symlink_metadata(path)) == node(file.metadata()) {
+                let _ = std::fs::remove_file(path);
+            }
         }
         target
     }
