@@ -22,6 +22,12 @@ struct Row<'a> {
     size: u64,
     modified: Option<String>,
     state: &'static str,
+    /// What it is where it is no plain file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    what: Option<&'a str>,
+    /// Why its content cannot be read.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    why: Option<String>,
 }
 
 /// A moment as the documents write it: `2026-05-01T10:00:00Z`.
@@ -54,8 +60,10 @@ impl<W: Write> Printer<W> {
         let modified = node.modified.and_then(written);
         let done = if self.json {
             // Where its bytes lie must be known; without a salvage map nothing tells of holes before they are read.
-            let state = if node.kind != NodeKind::File || fs.open(node, "").is_ok() { "whole" } else { "unread" };
-            let row = Row { path, kind: node.kind, size: node.size, modified, state };
+            let opened = if node.kind == NodeKind::File { fs.open(node, "").err() } else { None };
+            let state = if opened.is_none() { "whole" } else { "unread" };
+            let why = opened.map(|finding| finding.text);
+            let row = Row { path, kind: node.kind, size: node.size, modified, state, what: node.what.as_deref(), why };
             let text = serde_json::to_string(&row).unwrap_or_default();
             write!(self.out, "{}{text}", if self.count == 0 { "\n" } else { ",\n" })
         } else {
@@ -65,7 +73,8 @@ impl<W: Write> Printer<W> {
                 NodeKind::Other => ("-".into(), "?"),
                 NodeKind::File => (human(node.size), ""),
             };
-            writeln!(self.out, "{size:>9}  {:<20}  {}{mark}", modified.as_deref().unwrap_or("-"), badger_drive::text::plain(path))
+            let what = node.what.as_deref().map(|what| format!("  ({what})")).unwrap_or_default();
+            writeln!(self.out, "{size:>9}  {:<20}  {}{mark}{what}", modified.as_deref().unwrap_or("-"), badger_drive::text::plain(path))
         };
         self.count += 1;
         if let Err(error) = done {

@@ -156,6 +156,12 @@ impl Bits {
         Ranges { bits: [self, self], at: 0, which: |a, _| a }
     }
 
+    /// The numbers of `within` that are in, as ranges in order.
+    pub fn ranges_within(&self, within: Range<u64>) -> impl Iterator<Item = Range<u64>> {
+        let all = Ranges { bits: [self, self], at: within.start, which: |a, _| a };
+        all.take_while(move |range| range.start < within.end).map(move |range| range.start..range.end.min(within.end))
+    }
+
     /// The numbers that are in here and not in `other`, as ranges in order.
     pub fn without<'a>(&'a self, other: &'a Self) -> impl Iterator<Item = Range<u64>> {
         Ranges { bits: [self, other], at: 0, which: |a, b| a & !b }

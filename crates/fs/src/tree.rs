@@ -7,6 +7,7 @@ use crate::content::Content;
 use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
 use serde::Serialize;
+use std::borrow::Cow;
 use std::collections::HashSet;
 use std::sync::mpsc::channel;
 
@@ -57,33 +58,43 @@ impl Finding {
 /// Why something could not be read.
 pub type Result<T> = std::result::Result<T, Finding>;
 
+/// Bytes as text; what is none of it is written as `\xff`, in hexadecimal.
+pub fn escaped(bytes: &[u8]) -> String {
+    use std::fmt::Write;
+    let mut out = String::with_capacity(bytes.len());
+    for chunk in bytes.utf8_chunks() {
+        out.push_str(chunk.valid());
+        // Writing into a string does not fail.
+        chunk.invalid().iter().for_each(|byte| _ = write!(out, "\\x{byte:02x}"));
+    }
+    out
+}
+
 /// A name as it stands on the disk and as it is shown.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Name {
     /// The bytes; for formats that keep UTF-16, its UTF-8 form.
     pub bytes: Vec<u8>,
-    /// For people; bytes that are no text are shown as the replacement character.
+    /// For people, and to name it by: bytes that are no text are written as `\xff`, in hexadecimal.
     pub shown: String,
 }
 
 impl Name {
     pub(crate) fn from_bytes(bytes: &[u8]) -> Self {
-        Self { bytes: bytes.to_vec(), shown: String::from_utf8_lossy(bytes).into_owned() }
+        Self { bytes: bytes.to_vec(), shown: escaped(bytes) }
     }
 
     /// UTF-16 that may not be valid: a half of a pair that stands alone becomes the three bytes its number would have
     /// (WTF-8), so that no two names become one.
     pub(crate) fn from_units(units: &[u16]) -> Self {
-        let (mut bytes, mut shown) = (Vec::with_capacity(units.len()), String::with_capacity(units.len()));
+        let mut bytes = Vec::with_capacity(units.len());
         for unit in char::decode_utf16(units.iter().copied()) {
-            let unit = unit.map_err(|alone| alone.unpaired_surrogate());
-            match unit {
+            match unit.map_err(|alone| alone.unpaired_surrogate()) {
                 Ok(letter) => bytes.extend(letter.encode_utf8(&mut [0; 4]).as_bytes()),
                 Err(alone) => bytes.extend([0xe0 | (alone >> 12) as u8, 0x80 | (alone >> 6 & 63) as u8, 0x80 | (alone & 63) as u8]),
             }
-            shown.push(unit.unwrap_or('\u{fffd}'));
         }
-        Self { bytes, shown }
+        Self::from_bytes(&bytes)
     }
 }
 
@@ -154,6 +165,9 @@ pub struct Node {
     pub links: u32,
     /// Attribute bits, where the format has them: read-only 1, hidden 2, system 4, archive 32.
     pub attributes: u32,
+    /// What it is, in words, where it is no plain file, folder or link: a device, or a file whose content its system keeps
+    /// in another way or another place.
+    pub what: Option<Cow<'static, str>>,
     /// Where its bytes begin, for formats that say so in the entry.
     pub(crate) place: Place,
 }
@@ -171,7 +185,20 @@ pub(crate) struct Place {
 impl Node {
     /// Something of which no more is known than this.
     pub fn plain(kind: NodeKind, size: u64, modified: Option<Time>) -> Self {
-        Self { id: 0, kind, size, modified, accessed: None, created: None, mode: None, owner: None, links: 1, attributes: 0, place: Place::default() }
+        Self {
+            id: 0,
+            kind,
+            size,
+            modified,
+            accessed: None,
+            created: None,
+            mode: None,
+            owner: None,
+            links: 1,
+            attributes: 0,
+            what: None,
+            place: Place::default(),
+        }
     }
 }
 
@@ -180,7 +207,7 @@ impl Node {
     pub fn is_same_elsewhere(&self, other: &Self) -> bool {
         let facts =
             |node: &Self| (node.kind, node.size, node.modified, node.accessed, node.created, node.mode, node.owner, node.links, node.attributes);
-        facts(self) == facts(other)
+        facts(self) == facts(other) && self.what == other.what
     }
 }
 
@@ -270,6 +297,12 @@ pub trait FileSystem: Send + Sync {
     /// Opens a file's content, or one of its further streams by name.
     fn open(&self, file: &Node, stream: &str) -> Result<Content>;
 
+    /// Opens what a volume holds of a file's content or stream, whether or not it can be understood: encrypted, or kept
+    /// elsewhere. For comparing copies of volumes.
+    fn stored(&self, file: &Node, stream: &str) -> Result<Content> {
+        self.open(file, stream)
+    }
+
     /// The streams of a file or directory beside its content; most formats have none.
     fn streams(&self, _node: &Node) -> Result<Vec<Stream>> {
         Ok(Vec::new())
@@ -323,9 +356,14 @@ pub trait FileSystem: Send + Sync {
 /// Deepest directory that is followed.
 pub const DEEPEST: usize = 512;
 
-/// Finds a path, its parts divided by `/`, from the root on.
+/// Finds a path, its parts divided by `/`, from the root on; names that are no text go by how they are shown.
 pub fn find(fs: &dyn FileSystem, path: &str) -> Result<Node> {
-    let mut node = fs.root()?;
+    find_named(fs, path).map(|(node, _)| node)
+}
+
+/// The same, with the names on the way as they stand on the disk.
+pub fn find_named(fs: &dyn FileSystem, path: &str) -> Result<(Node, Vec<Name>)> {
+    let (mut node, mut names) = (fs.root()?, Vec::new());
     for part in path.split('/').filter(|part| !part.is_empty()) {
         if node.kind != NodeKind::Directory {
             return Err(Finding::new("not-a-directory", format!("what comes before \"{part}\" in {path} is no directory")));
@@ -333,9 +371,11 @@ pub fn find(fs: &dyn FileSystem, path: &str) -> Result<Node> {
         let entries = fs.list(&node).entries;
         let exact = entries.iter().position(|entry| entry.name.shown == part);
         let found = exact.or_else(|| entries.iter().position(|entry| fs.is_same_name(&entry.name.shown, part)));
-        node = found.map(|at| entries[at].clone()).ok_or_else(|| Finding::new("not-found", format!("there is no \"{part}\" in {path}")))?.node;
+        let entry = found.map(|at| entries[at].clone()).ok_or_else(|| Finding::new("not-found", format!("there is no \"{part}\" in {path}")))?;
+        node = entry.node;
+        names.push(entry.name);
     }
-    Ok(node)
+    Ok((node, names))
 }
 
 /// So many entries have room on a volume: no format needs less than 8 bytes for one. A walk that meets more goes round.

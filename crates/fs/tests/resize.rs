@@ -3,27 +3,16 @@
 
 mod support;
 
-use badger_drive::{Extents, Medium, Source, Workshop};
+use badger_drive::{Medium, Source};
 use badger_fs::tree::{Node, NodeKind};
-use badger_fs::{FileSystem, Survey, View, Wanted};
+use badger_fs::{FileSystem, Survey, Wanted};
 use rstest::rstest;
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
-use support::{MIB, fill_exfat, fill_ntfs, image, noise, run};
-
-fn content(fs: &dyn FileSystem, node: &Node, stream: &str) -> Result<blake3::Hash, &'static str> {
-    let content = fs.open(node, stream).map_err(|finding| finding.code)?;
-    let (mut hasher, mut at, mut buffer) = (blake3::Hasher::new(), 0, vec![0; 1 << 20]);
-    while at < content.size() {
-        let count = content.read(fs.volume(), at, &mut buffer).map_err(|finding| finding.code)?;
-        hasher.update(&buffer[..count]);
-        at += count as u64;
-    }
-    Ok(hasher.finalize())
-}
+use support::{MIB, fill_exfat, fill_ntfs, hashed, image, noise, poured, run, source};
 
 /// Compares everything below two directories; gives how many files there are.
 fn same(a: &dyn FileSystem, b: &dyn FileSystem, below: (&Node, &Node), path: &str) -> u64 {
@@ -41,37 +30,15 @@ fn same(a: &dyn FileSystem, b: &dyn FileSystem, below: (&Node, &Node), path: &st
             NodeKind::Link => assert_eq!(a.link(&x.node), b.link(&y.node), "{full}"),
             _ => {
                 count += 1;
-                assert_eq!(content(a, &x.node, ""), content(b, &y.node, ""), "{full}");
+                assert_eq!(hashed(a, &x.node, ""), hashed(b, &y.node, ""), "{full}");
             }
         }
         for stream in a.streams(&x.node).unwrap() {
-            assert_eq!(content(a, &x.node, &stream.name.shown), content(b, &y.node, &stream.name.shown), "{full}:{}", stream.name.shown);
+            assert_eq!(hashed(a, &x.node, &stream.name.shown), hashed(b, &y.node, &stream.name.shown), "{full}:{}", stream.name.shown);
         }
         assert_eq!(a.attributes(&x.node).unwrap(), b.attributes(&y.node).unwrap(), "{full}");
     }
     count
-}
-
-fn source(path: &Path) -> Source {
-    Workshop::default().source(path).unwrap()
-}
-
-/// Copies what a view needs into a new file; the rest holds rubbish, as a used drive would.
-fn poured(view: &View, path: &Path) {
-    let size = view.geometry().size_bytes;
-    let rubbish = noise(MIB as usize, 99);
-    let file = File::create(path).unwrap();
-    (0..size).step_by(MIB as usize).for_each(|at| file.write_all_at(&rubbish[..(size - at).min(MIB) as usize], at).unwrap());
-    let needed: Extents<()> = view.needed();
-    for (range, ()) in needed.iter() {
-        let mut at = range.start;
-        while at < range.end {
-            let mut bytes = vec![0; (range.end - at).min(MIB) as usize];
-            view.read_at(at, &mut bytes).unwrap();
-            file.write_all_at(&bytes, at).unwrap();
-            at += bytes.len() as u64;
-        }
-    }
 }
 
 /// Resizes a volume, has it judged, and compares every file. Gives the file that holds the changed volume.

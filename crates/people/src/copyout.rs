@@ -15,7 +15,7 @@ use badger_drive::ground::Footing;
 use badger_drive::{Control, Refusal, Source};
 use badger_fs::tree::{self, DEEPEST, Entry, Node, NodeKind, Time};
 use badger_fs::{Content, FileSystem};
-use rustix::fs::{FileType, Mode};
+use rustix::fs::{FileType, Mode, XattrFlags};
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 use std::collections::{HashMap, HashSet};
@@ -190,11 +190,11 @@ fn picks(order: &Order, holds: Holds) -> Result<Vec<Pick>, Refusal> {
     let last = |path: &str| path.rsplit('/').next().unwrap_or_default().to_lowercase();
     let twins = trimmed.iter().enumerate().any(|(at, path)| trimmed[..at].iter().any(|other| last(other) == last(path)));
     let each = trimmed.iter().map(|path| {
-        let node = tree::find(order.fs, path).map_err(refused)?;
-        let parts: Vec<&str> = path.split('/').filter(|part| !part.is_empty()).collect();
-        let kept = if twins { &parts[..] } else { &parts[parts.len().saturating_sub(1)..] };
-        let to = kept.iter().map(|part| OsStr::from_bytes(&names::held(part.as_bytes(), holds)).to_os_string()).collect();
-        Ok(Pick { path: format!("/{path}").into_bytes(), node, to })
+        let (node, found) = tree::find_named(order.fs, path).map_err(refused)?;
+        let kept = if twins { &found[..] } else { &found[found.len().saturating_sub(1)..] };
+        let to = kept.iter().map(|name| OsStr::from_bytes(&names::held(&name.bytes, holds)).to_os_string()).collect();
+        let path = if found.is_empty() { b"/".to_vec() } else { found.iter().flat_map(|name| [b"/", &name.bytes[..]].concat()).collect() };
+        Ok(Pick { path, node, to })
     });
     each.collect()
 }
@@ -354,8 +354,14 @@ fn totals(fs: &dyn FileSystem, picks: &[Pick], control: &Control) -> (u64, u64) 
     (files, bytes)
 }
 
-/// A folder whose times are set when everything is in it.
-type Folder = (PathBuf, Node);
+/// A folder whose attributes and times are set when everything is in it.
+struct Folder {
+    from: Way,
+    to: PathBuf,
+    node: Node,
+    attributes: Vec<(String, Vec<u8>)>,
+}
+
 /// A symbolic link: its source, where it goes, what it says, its node.
 type Soft = (Way, PathBuf, Vec<u8>, Node);
 /// A further name of a file: its source, where it goes, the source of the first one.
@@ -465,7 +471,9 @@ impl Walker<'_> {
                 let why = finding.text;
                 self.note(Line::Lost { from: way.clone(), why, stretches: Vec::new() })?;
             }
-            self.folders.push((to.clone(), node));
+            let mut attributes = self.attributes(&way, &node)?;
+            self.streams(&way, &node, &to, &mut attributes)?;
+            self.folders.push(Folder { from: way.clone(), to: to.clone(), node, attributes });
             let Some(still) = left.checked_sub(listing.entries.len() as u64) else {
                 let why = "the directories name more entries than the volume has room for; what follows was not copied".to_string();
                 return self.note(Line::Lost { from: way, why, stretches: Vec::new() });
@@ -533,7 +541,10 @@ impl Walker<'_> {
                 }
                 Err(finding) => self.note(Line::Lost { from: way, why: finding.text, stretches: Vec::new() }),
             },
-            NodeKind::Other | NodeKind::Directory => self.note(Line::NotHeld { from: way, what: "a device, pipe or socket".into() }),
+            NodeKind::Other | NodeKind::Directory => {
+                let what = node.what.as_deref().unwrap_or("device, pipe or socket");
+                self.note(Line::NotHeld { from: way, what: format!("it is no file: {what}") })
+            }
             NodeKind::File => {
                 if node.links > 1 {
                     match self.firsts.get(&node.id) {
@@ -565,9 +576,42 @@ impl Walker<'_> {
             let why = format!("its size of {} bytes cannot be: its entry is damaged", badger_drive::size::thousands(node.size));
             return self.note(Line::Lost { from: way, why, stretches: Vec::new() });
         }
-        let mut attributes = self.order.fs.attributes(node).unwrap_or_default();
-        let streams = self.order.fs.streams(node).unwrap_or_default();
+        let mut attributes = self.attributes(&way, node)?;
         let Some((to, replaces)) = self.settle_name(&way, node, to)? else { return Ok(()) };
+        self.streams(&way, node, &to, &mut attributes)?;
+        match self.order.fs.open(node, "") {
+            Ok(content) => {
+                let size = content.size();
+                self.add(self.job(way, node, to, size, replaces, attributes), content)
+            }
+            Err(finding) => self.note(Line::Lost { from: way, why: finding.text, stretches: Vec::new() }),
+        }
+    }
+
+    /// Extended attributes that travel. What lets a program run as somebody else does not.
+    fn attributes(&mut self, way: &Way, node: &Node) -> Result<Vec<(String, Vec<u8>)>, Break> {
+        let mut attributes = match self.order.fs.attributes(node) {
+            Ok(attributes) => attributes,
+            Err(finding) => {
+                let what = format!("its attributes, which cannot be read: {}", finding.text);
+                self.note(Line::NotHeld { from: way.clone(), what })?;
+                return Ok(Vec::new());
+            }
+        };
+        let all = attributes.len();
+        attributes.retain(|(name, _)| name != "security.capability");
+        if attributes.len() < all {
+            self.note(Line::NotHeld { from: way.clone(), what: "its right to run with more rights than whoever starts it".into() })?;
+        }
+        Ok(attributes)
+    }
+
+    /// The streams of a file or folder: short ones become attributes, longer ones files beside it.
+    fn streams(&mut self, way: &Way, node: &Node, to: &Path, attributes: &mut Vec<(String, Vec<u8>)>) -> Result<(), Break> {
+        let streams = match self.order.fs.streams(node) {
+            Ok(streams) => streams,
+            Err(finding) => return self.note(Line::Lost { from: way.clone(), why: finding.text, stretches: Vec::new() }),
+        };
         for stream in streams {
             // Short streams become attributes, longer ones files beside the file.
             let content = self.order.fs.open(node, &stream.name.shown);
@@ -582,19 +626,24 @@ impl Walker<'_> {
                     let name = [to.file_name().unwrap_or_default().as_bytes(), b":", &stream.name.bytes].concat();
                     let beside = to.with_file_name(OsStr::from_bytes(&names::held(&name, self.holds)));
                     let from = Way::new(&full);
+                    // What is there already stays; an earlier copy of the same stream is enough.
+                    let is_there = self.beneath.has(&beside);
+                    if is_there && self.is_equal(&from, node, &stream.name.shown, &beside)? {
+                        continue;
+                    }
+                    let beside = if is_there || self.reserved.contains(&beside) {
+                        self.numbered(way, &beside)?.0
+                    } else {
+                        self.reserved.insert(beside.clone());
+                        beside
+                    };
                     self.note(Line::Name { from: from.clone(), to: Way::new(beside.as_os_str().as_bytes()) })?;
                     self.add(self.job(from, node, beside, stream.size, false, Vec::new()), content)?;
                 }
                 Err(finding) => self.note(Line::Lost { from: way.clone(), why: finding.text, stretches: Vec::new() })?,
             }
         }
-        match self.order.fs.open(node, "") {
-            Ok(content) => {
-                let size = content.size();
-                self.add(self.job(way, node, to, size, replaces, attributes), content)
-            }
-            Err(finding) => self.note(Line::Lost { from: way, why: finding.text, stretches: Vec::new() }),
-        }
+        Ok(())
     }
 
     fn job(&self, from: Way, node: &Node, to: PathBuf, size: u64, replaces: bool, attributes: Vec<(String, Vec<u8>)>) -> Job {
@@ -620,7 +669,7 @@ impl Walker<'_> {
             Clash { to: to.clone(), there: (size, Some(Time { seconds, nanos: there.st_mtime_nsec as u32 })), comes: (node.size, node.modified) };
         // What an earlier copy brought is compared, not believed.
         let same_time = node.modified.is_none_or(|time| (time.seconds - seconds).abs() <= 2);
-        if is_file && size == node.size && same_time && self.is_equal(way, node, &to)? {
+        if is_file && size == node.size && same_time && self.is_equal(way, node, "", &to)? {
             return Ok(None);
         }
         let how = if self.order.collision == Collision::Ask { (self.order.ask)(&clash) } else { self.order.collision };
@@ -651,8 +700,12 @@ impl Walker<'_> {
 
     /// Compares a file that is there with what would come, byte for byte; where they are equal it counts as there and
     /// proved.
-    fn is_equal(&mut self, way: &Way, node: &Node, to: &Path) -> Result<bool, Break> {
-        let (Ok(content), Ok(file)) = (self.order.fs.open(node, ""), self.beneath.read(to)) else { return Ok(false) };
+    fn is_equal(&mut self, way: &Way, node: &Node, stream: &str, to: &Path) -> Result<bool, Break> {
+        let (Ok(content), Ok(file)) = (self.order.fs.open(node, stream), self.beneath.read(to)) else { return Ok(false) };
+        let size = content.size();
+        if file.metadata().map_or(true, |there| there.len() != size) {
+            return Ok(false);
+        }
         let volume = self.order.fs.volume();
         let (mut comes, mut there) = (self.pool.take(), vec![0; CHUNK]);
         let (mut sha256, mut at, mut equal) = (Sha256::new(), 0, true);
@@ -677,11 +730,11 @@ impl Walker<'_> {
         if equal {
             let modified = node.modified.map_or((0, 0), |time| (time.seconds, time.nanos));
             let to = Way::new(to.as_os_str().as_bytes());
-            self.note(Line::File { from: way.clone(), to, size: node.size, modified, sha256: write::hex(sha256) })?;
+            self.note(Line::File { from: way.clone(), to, size, modified, sha256: write::hex(sha256) })?;
             self.report.files += 1;
             self.report.resumed += 1;
-            self.report.bytes += node.size;
-            self.observer.event(&Event::Moved { len: node.size, at: self.seconds() });
+            self.report.bytes += size;
+            self.observer.event(&Event::Moved { len: size, at: self.seconds() });
         }
         Ok(equal)
     }
@@ -844,8 +897,10 @@ impl Last<'_> {
                 }
             }
         }
-        for (to, node) in folders.iter().rev().filter(|(to, _)| !to.as_os_str().is_empty()) {
-            self.folder(to, node);
+        for folder in folders.iter().rev() {
+            for what in self.folder(folder) {
+                not_held(journal, report, folder.from.clone(), what)?;
+            }
         }
         Ok(())
     }
@@ -903,9 +958,20 @@ impl Last<'_> {
         self.beneath.rename(&part, to, false)
     }
 
-    fn folder(&self, to: &Path, node: &Node) {
-        // What a folder cannot be given it goes without; what is in it is there.
-        let Ok(dir) = self.beneath.dir(to) else { return };
+    /// Gives a folder what it had; what it has to go without is told.
+    fn folder(&self, folder: &Folder) -> Vec<String> {
+        let Folder { to, node, attributes, .. } = folder;
+        let Ok(dir) = self.beneath.dir(to) else { return Vec::new() };
+        let mut out = Vec::new();
+        for (name, value) in attributes {
+            if let Err(error) = rustix::fs::fsetxattr(&*dir, name.as_str(), value, XattrFlags::empty()) {
+                out.push(format!("its attribute {name}: {error}"));
+            }
+        }
+        // The destination itself keeps its own owner and times.
+        if to.as_os_str().is_empty() {
+            return out;
+        }
         if let Some((user, group)) = node.owner.filter(|_| self.as_root) {
             let _ = std::os::unix::fs::fchown(&*dir, Some(user), Some(group));
         }
@@ -913,5 +979,6 @@ impl Last<'_> {
             let _ = rustix::fs::fchmod(&*dir, Mode::from(mode & 0o777));
         }
         write::link_times(self.beneath, to, node.modified, node.accessed);
+        out
     }
 }

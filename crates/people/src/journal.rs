@@ -35,7 +35,7 @@ impl Way {
 
 impl std::fmt::Display for Way {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(&String::from_utf8_lossy(self.bytes()))
+        f.write_str(&badger_fs::tree::escaped(self.bytes()))
     }
 }
 

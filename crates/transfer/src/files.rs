@@ -7,7 +7,7 @@ use badger_drive::buffer::Buffer;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Extents, Source};
 use badger_fs::tree::{DEEPEST, Node, NodeKind};
-use badger_fs::{FileSystem, Finding, Use};
+use badger_fs::{Content, FileSystem, Finding, Use};
 use badger_layout::plan::{InUse, Sparing};
 use std::collections::HashSet;
 
@@ -174,6 +174,13 @@ impl Pair<'_> {
                     others.next_if(|other| other.name == entry.name);
                     continue;
                 };
+                if self.there.attributes(&entry.node).ok() != self.here.attributes(&other.node).ok() {
+                    self.differs(format!("{full} has other extended attributes"));
+                }
+                let streams = self.there.streams(&entry.node).unwrap_or_default();
+                if entry.node.kind == NodeKind::Directory {
+                    streams.iter().for_each(|stream| group.push(self.wanted(&full, &entry.node, &other.node, &stream.name.shown)));
+                }
                 match entry.node.kind {
                     NodeKind::Directory if depth < DEEPEST && seen.insert(entry.node.id) => {
                         waiting.push((full, entry.node, other.node, depth + 1));
@@ -189,17 +196,8 @@ impl Pair<'_> {
                     _ => continue,
                 }
                 self.files += 1;
-                let streams = self.there.streams(&entry.node).unwrap_or_default();
-                for stream in streams.iter().map(|stream| stream.name.shown.as_str()).chain([""]) {
-                    let begin = self.there.open(&entry.node, stream).ok().and_then(|content| content.pieces().iter().find_map(|piece| piece.at));
-                    group.push(Wanted {
-                        path: full.clone(),
-                        there: entry.node.clone(),
-                        here: other.node.clone(),
-                        stream: stream.to_string(),
-                        begin: begin.unwrap_or(0),
-                    });
-                }
+                let all = streams.iter().map(|stream| stream.name.shown.as_str()).chain([""]);
+                all.for_each(|stream| group.push(self.wanted(&full, &entry.node, &other.node, stream)));
                 if group.len() >= GROUP {
                     self.read(std::mem::take(&mut group))?;
                 }
@@ -209,6 +207,11 @@ impl Pair<'_> {
             }
         }
         self.read(group)
+    }
+
+    fn wanted(&self, path: &str, there: &Node, here: &Node, stream: &str) -> Wanted {
+        let begin = opened(&*self.there, there, stream).ok().and_then(|content| content.pieces().iter().find_map(|piece| piece.at));
+        Wanted { path: path.to_string(), there: there.clone(), here: here.clone(), stream: stream.to_string(), begin: begin.unwrap_or(0) }
     }
 
     /// Reads a group on both sides at once and compares.
@@ -276,9 +279,14 @@ impl Pair<'_> {
 /// Bytes, hash, and whether a part could not be read; or why it cannot be opened.
 type Hashed = Result<(u64, blake3::Hash, bool), Finding>;
 
+/// What a stream holds, or what is stored for it where that cannot be understood: encrypted, or kept elsewhere.
+fn opened(fs: &dyn FileSystem, node: &Node, stream: &str) -> badger_fs::tree::Result<Content> {
+    fs.open(node, stream).or_else(|finding| fs.stored(node, stream).map_err(|_| finding))
+}
+
 /// Hashes a stream; `None` where the run was stopped. What cannot be read counts as zero, as on the target.
 fn hash(context: &Context, fs: &dyn FileSystem, node: &Node, stream: &str, buffer: &mut Buffer) -> Option<Hashed> {
-    let content = match fs.open(node, stream) {
+    let content = match opened(fs, node, stream) {
         Ok(content) => content,
         Err(finding) => return Some(Err(finding)),
     };

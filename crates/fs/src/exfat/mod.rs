@@ -96,8 +96,9 @@ impl ExFat {
                 let place = Place { first: le32(part, 20), contiguous: false, valid: le64(part, 24) };
                 match part[0] {
                     0 => return system,
-                    0x81 if part[1] & 1 == 0 => system.bitmap = (place, le64(part, 24)),
-                    0x82 => system.upcase = (place, le64(part, 24), le32(part, 4)),
+                    // Where there are two of a kind, systems take the first.
+                    0x81 if part[1] & 1 == 0 && system.bitmap.1 == 0 => system.bitmap = (place, le64(part, 24)),
+                    0x82 if system.upcase.1 == 0 => system.upcase = (place, le64(part, 24), le32(part, 4)),
                     _ => {}
                 }
             }
@@ -207,6 +208,7 @@ impl ExFat {
             owner: None,
             links: 1,
             attributes: attributes & 0x27,
+            what: None,
             place: Place {
                 first: le32(stream, 20),
                 contiguous: stream[1] & 2 != 0,
@@ -248,13 +250,19 @@ impl FileSystem for ExFat {
                     }
                 };
                 for (part, at) in bytes.chunks_exact(32).zip((from + done..).step_by(32)) {
+                    let belongs = part[0] >= 0xc0 && missing > 0;
+                    if missing > 0 && !belongs {
+                        missing = 0;
+                        let text = format!("the entry at byte {start} of the volume ends before it should");
+                        listing.findings.push(Finding::new("exfat-entry", text));
+                    }
                     match part[0] {
                         0 => return listing,
                         0x85 => {
                             set = part.to_vec();
                             (start, missing) = (at, usize::from(part[1]));
                         }
-                        0xc0..=0xff if missing > 0 => {
+                        _ if belongs => {
                             set.extend_from_slice(part);
                             missing -= 1;
                             if missing == 0 {
@@ -264,7 +272,12 @@ impl FileSystem for ExFat {
                                 }
                             }
                         }
-                        _ => missing = 0,
+                        // The bitmap, the letters, the label, and what may stand anywhere; whatever else is in use is not known.
+                        0..=0x7f | 0x81..=0x83 | 0xa0 | 0xa1 | 0xe0 | 0xe1 => {}
+                        _ => {
+                            let text = format!("the entry at byte {at} of the volume belongs to no file");
+                            listing.findings.push(Finding::new("exfat-entry", text));
+                        }
                     }
                 }
                 done += step;

@@ -1,8 +1,9 @@
 //! An exFAT volume of another size: boot regions, bitmap and table written anew, entry sets led to where their clusters
-//! went. A file that lay in one piece and cannot stay so gets a chain.
+//! went. A file that lay in one piece and cannot stay so gets a chain. The bitmap and the table of upper case letters
+//! always lie in one piece: the format's text allows chains, but systems read them by their first cluster and length.
 
 use super::{ExFat, MOST_DIRECTORY, boot_sum, set_sum};
-use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, units, up};
+use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, tidy, units, up};
 use crate::survey::Survey;
 use crate::tree::{Piece, Place, Result};
 use badger_drive::field::{le16, le32, le64};
@@ -15,6 +16,12 @@ const BOOT: u64 = 24;
 const MOST_ALIGN: u64 = 1 << 20;
 /// The greatest number of clusters.
 const MOST: u64 = u32::MAX as u64 - 10;
+
+/// How many clusters of sorted runs lie in a range.
+fn overlap(used: &[Range<u64>], range: &Range<u64>) -> u64 {
+    let first = used.partition_point(|run| run.end <= range.start);
+    used[first..].iter().take_while(|run| run.start < range.end).map(|run| run.end.min(range.end) - run.start.max(range.start)).sum()
+}
 
 struct Shape {
     sector: u64,
@@ -52,21 +59,27 @@ impl ExFat {
         clusters.div_ceil(8).div_ceil(self.cluster)
     }
 
-    /// Clusters in use without those of the bitmap, which is written anew.
+    /// Clusters in use without those of the bitmap, which is written anew, and of the table of upper case letters.
     fn used_clusters(&self, survey: &Survey) -> Result<Vec<Range<u64>>> {
         let mut survey = survey.clone();
-        let (place, size) = self.system.bitmap;
-        for piece in self.chain(place, size)? {
+        let (bitmap, upcase) = (self.system.bitmap, self.system.upcase);
+        for piece in self.chain(bitmap.0, bitmap.1)?.into_iter().chain(self.chain(upcase.0, upcase.1)?) {
             let at = piece.at.unwrap_or(0);
             survey.usage.clear(at..at + piece.len);
         }
         Ok(units(&survey, self.heap..self.heap + u64::from(self.clusters) * self.cluster, self.cluster, 2))
     }
 
+    /// Clusters of the table of upper case letters.
+    fn upcase_clusters(&self) -> u64 {
+        self.system.upcase.1.div_ceil(self.cluster)
+    }
+
     pub(super) fn bounds_of(&self, survey: &Survey, sector: u64) -> Result<Bounds> {
         must_be_sound(survey)?;
         self.can_change(sector)?;
         let used: u64 = self.used_clusters(survey)?.iter().map(|range| range.end - range.start).sum();
+        let used = used + self.upcase_clusters();
         // The bitmap takes clusters of its own.
         let mut least = used + 1;
         while least < used + self.bitmap_clusters(least) {
@@ -86,25 +99,74 @@ impl ExFat {
         let shape = self.fitting(wanted.len, sector);
         let room = 2..shape.clusters + 2;
         let short = || refused("volume-too-small", format!("{} bytes are too few for what it holds", wanted.len));
-        let (mut moves, movers) = Relocation::begin(&self.used_clusters(survey)?, &[], room.clone());
+        let used = self.used_clusters(survey)?;
+        let [bitmap, upcase] = self.place_system(&used, room.clone(), shape.clusters).ok_or_else(short)?;
+        let taken = tidy(vec![bitmap.clone(), upcase.clone()]);
+        let (mut moves, movers) = Relocation::begin(&used, &taken, room.clone());
         moves.settle(&movers).ok_or_else(short)?;
-        let bitmap = moves.take(self.bitmap_clusters(shape.clusters)).ok_or_else(short)?;
         let mut view = View::new(self.volume.drive(), wanted.len, wanted.sector)?;
         for step in moves.steps() {
             let from = self.volume.start() + self.heap + (step.from - 2) * self.cluster;
             view.show(from, shape.heap + (step.to - 2) * self.cluster, step.len * self.cluster);
         }
+        let mut at = shape.heap + (upcase.start - 2) * self.cluster;
+        for piece in self.chain(self.system.upcase.0, self.system.upcase.1)? {
+            view.show(self.volume.start() + piece.at.unwrap_or(0), at, piece.len);
+            at += piece.len;
+        }
         view.fix(0..shape.heap);
-        bitmap.iter().for_each(|run| view.fix(shape.heap + (run.start - 2) * self.cluster..shape.heap + (run.end - 2) * self.cluster));
+        view.fix(shape.heap + (bitmap.start - 2) * self.cluster..shape.heap + (bitmap.end - 2) * self.cluster);
         view.sort(self.volume.start());
         let mut change = Change { fs: self, view, moves, shape };
         change.table(0, &[0xf8, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff])?;
         change.bitmap(&bitmap, room)?;
-        change.chain(&change.fs.chain_runs(self.system.upcase.0, self.system.upcase.1)?)?;
+        change.link(std::slice::from_ref(&upcase))?;
         let root = Place { first: self.root, contiguous: false, valid: MOST_DIRECTORY };
-        change.directories(root, bitmap.first().map_or(0, |run| run.start))?;
+        change.directories(root, bitmap.start, upcase.start)?;
         change.boot(wanted, &boot)?;
         change.view.finish()
+    }
+
+    /// Places for the bitmap and the table of upper case letters, each in one piece: where they were as far as they can
+    /// stay, else where the fewest clusters of files have to make way.
+    fn place_system(&self, used: &[Range<u64>], room: Range<u64>, clusters: u64) -> Option<[Range<u64>; 2]> {
+        let lens = [self.bitmap_clusters(clusters), self.upcase_clusters()];
+        let old = [(self.system.bitmap.0, lens[0]), (self.system.upcase.0, lens[1])];
+        let upcase_whole = self.chain(self.system.upcase.0, self.system.upcase.1).is_ok_and(|pieces| pieces.len() == 1);
+        let mut out: [Option<Range<u64>>; 2] = [None, None];
+        // What only stays needs no other to make way.
+        for (which, (place, len)) in old.into_iter().enumerate() {
+            let range = u64::from(place.first)..u64::from(place.first) + len;
+            let is_free = range.start >= room.start && range.end <= room.end && overlap(used, &range) == 0;
+            let is_apart = out.iter().flatten().all(|other| other.end <= range.start || range.end <= other.start);
+            out[which] = (is_free && is_apart && (which == 0 || upcase_whole)).then_some(range);
+        }
+        // The one that is longer is placed first.
+        for which in [0, 1] {
+            if out[which].is_some() {
+                continue;
+            }
+            let len = lens[which];
+            let other = out[1 - which].clone();
+            let edges = used.iter().chain(&other).flat_map(|range| [Some(range.end), range.start.checked_sub(len)]);
+            let starts = std::iter::once(Some(room.start)).chain(edges).chain([room.end.checked_sub(len)]).flatten();
+            let fits = |start: &u64| {
+                let end = start + len;
+                *start >= room.start && end <= room.end && other.as_ref().is_none_or(|other| other.end <= *start || end <= other.start)
+            };
+            let start = starts.filter(fits).min_by_key(|start| (overlap(used, &(*start..start + len)), *start));
+            out[which] = match start {
+                Some(start) => Some(start..start + len),
+                // The other one stands in the way: both go side by side.
+                None => {
+                    let start = room.start;
+                    out[1 - which] = Some(start + len..start + len + lens[1 - which]).filter(|range| range.end <= room.end);
+                    Some(start..start + len)
+                }
+            };
+        }
+        let [bitmap, upcase] = out;
+        Some([bitmap?, upcase?])
     }
 
     /// The boot sector of a volume that can be changed.
@@ -221,10 +283,10 @@ impl Change<'_> {
         self.link(&led)
     }
 
-    fn bitmap(&mut self, place: &[Range<u64>], room: Range<u64>) -> Result<()> {
-        self.link(place)?;
+    fn bitmap(&mut self, place: &Range<u64>, room: Range<u64>) -> Result<()> {
+        self.link(std::slice::from_ref(place))?;
         let (cluster, heap) = (self.fs.cluster, self.shape.heap);
-        let places = place.iter().cloned().flatten().map(|number| heap + (number - 2) * cluster);
+        let places = place.clone().map(|number| heap + (number - 2) * cluster);
         let used = self.moves.used(room).into_iter().map(|range| range.start - 2..range.end - 2);
         self.view.write_bits(places, cluster, used)
     }
@@ -244,7 +306,7 @@ impl Change<'_> {
         Ok(())
     }
 
-    fn directories(&mut self, root: Place, bitmap: u64) -> Result<()> {
+    fn directories(&mut self, root: Place, bitmap: u64, upcase: u64) -> Result<()> {
         let fs = self.fs;
         let mut seen = HashSet::from([root.first]);
         let mut waiting = vec![root];
@@ -262,8 +324,7 @@ impl Change<'_> {
                         self.put(&set)?;
                     }
                     0x82 => {
-                        let to = self.moves.place(u64::from(le32(&set.bytes, 20))).unwrap_or(0) as u32;
-                        set.bytes[20..24].copy_from_slice(&to.to_le_bytes());
+                        set.bytes[20..24].copy_from_slice(&(upcase as u32).to_le_bytes());
                         self.put(&set)?;
                     }
                     0x85 if set.bytes.get(32) == Some(&0xc0) => {

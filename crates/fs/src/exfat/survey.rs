@@ -52,13 +52,13 @@ impl ExFat {
     }
 
     /// The sum over the first sectors of a boot region, without the fields that change.
-    fn check_region(&self, first: u64, name: &str, claims: &mut Claims) -> Option<Vec<u8>> {
+    fn check_region(&self, first: u64, name: &str, weight: Weight, claims: &mut Claims) -> Option<Vec<u8>> {
         let bytes = self.volume.read(first * self.sector, (REGION * self.sector) as usize).ok()?;
         let (body, sums) = bytes.split_at((CHECKSUM * self.sector) as usize);
         let sum = boot_sum(body);
         if sums.chunks_exact(4).any(|field| le32(field, 0) != sum) {
             let text = format!("the checksum of the {name} boot region is wrong");
-            claims.findings.add(Finding::new("exfat-boot-checksum", text).at((first + CHECKSUM) * self.sector));
+            claims.findings.add(Finding { weight, ..Finding::new("exfat-boot-checksum", text) }.at((first + CHECKSUM) * self.sector));
         }
         Some(bytes)
     }
@@ -66,13 +66,14 @@ impl ExFat {
     pub(super) fn go_over(&self) -> Survey {
         let mut survey = Survey::default();
         let mut claims = Claims::new(self.heap, self.cluster, 2, u64::from(self.clusters), "cluster");
-        let main = self.check_region(0, "main", &mut claims);
-        let backup = self.check_region(REGION, "second", &mut claims);
+        let main = self.check_region(0, "main", Weight::Fault, &mut claims);
+        // The second one is only looked at when the first is lost.
+        let backup = self.check_region(REGION, "second", Weight::Note, &mut claims);
         if let (Some(main), Some(backup)) = (main, backup) {
             // The flags and the share in use are kept up in the first one only.
             let differs = |range: std::ops::Range<usize>| main[range.clone()] != backup[range];
             if differs(0..106) || differs(108..112) || differs(120..510) {
-                claims.findings.add(Finding::new("exfat-boot-copy", "the second boot region differs from the main one").at(REGION * self.sector));
+                claims.findings.add(Finding::note("exfat-boot-copy", "the second boot region differs from the main one").at(REGION * self.sector));
             }
             if le16(&main, 106) & 2 != 0 {
                 claims.findings.add(Finding::new("volume-dirty", "it was in use when it was last seen"));
@@ -103,6 +104,14 @@ impl ExFat {
             _ => claims.findings.add(Finding::grave("exfat-no-bitmap", "the bitmap of clusters in use is missing or damaged")),
         }
         self.claim_chain(place, size, Use::Metadata, "the bitmap", &mut claims);
+        // Systems read both by their first cluster and their length, whatever the table says of the clusters between.
+        let (letters, letters_len, _) = self.system.upcase;
+        for (place, size, what) in [(place, size, "bitmap"), (letters, letters_len, "table of upper case letters")] {
+            if self.chain(place, size).is_ok_and(|pieces| pieces.len() > 1) {
+                let text = format!("the {what} lies in pieces; other systems take it as one and would write over files");
+                claims.findings.add(Finding::new("exfat-in-pieces", text));
+            }
+        }
         if self.upper.is_empty() {
             claims.findings.add(Finding::new("exfat-upcase", "the table of upper case letters is missing or damaged"));
         }

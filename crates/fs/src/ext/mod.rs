@@ -3,6 +3,7 @@
 //! extended attributes. A journal that was not carried out is taken into account in memory.
 
 mod checksum;
+mod hash;
 mod journal;
 mod resize;
 mod survey;
@@ -11,7 +12,7 @@ use crate::cached::Cached;
 use crate::content::{Content, Form};
 use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
-use crate::tree::{FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time};
+use crate::tree::{FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time, escaped};
 use badger_drive::field::{array, le16, le32};
 use checksum::{crc16, crc32c};
 use std::collections::HashSet;
@@ -23,6 +24,8 @@ const EXTENTS: u32 = 0x8_0000;
 const INLINE: u32 = 0x1000_0000;
 /// First bytes of extended attributes.
 const ATTRIBUTES: u32 = 0xea02_0000;
+/// Levels of an extent tree below its root.
+const MOST_LEVELS: u16 = 5;
 /// A directory is not read further than this.
 const MOST_DIRECTORY: u64 = 256 << 20;
 
@@ -61,6 +64,8 @@ struct Group {
     directories: u32,
     flags: u16,
     sums: [u32; 2],
+    /// Inodes at the end of the table that were never used.
+    untouched: u32,
     /// It comes from a copy, whose counts and checksums of bitmaps are not kept up.
     copied: bool,
 }
@@ -99,6 +104,21 @@ impl Walked {
         let twice = || Finding::new("ext-tree-loop", format!("block {block} is a node of the map of two files, or of one twice"));
         self.seen.insert(block).then_some(()).ok_or_else(twice)
     }
+}
+
+/// A list of who may do what as programs take it: version 2, and 8 bytes for every entry. On the disk it has version 1, and
+/// only entries of one user or one group have a number.
+fn acl(stored: &[u8]) -> Option<Vec<u8>> {
+    let mut rest = stored.strip_prefix(&1u32.to_le_bytes())?;
+    let mut out = 2u32.to_le_bytes().to_vec();
+    while !rest.is_empty() {
+        let (kind, entry) = (le16(rest, 0), rest.get(..4)?);
+        let named = matches!(kind, 2 | 8);
+        out.extend(entry);
+        out.extend(if named { rest.get(4..8)? } else { &[0xff; 4] });
+        rest = &rest[if named { 8 } else { 4 }..];
+    }
+    Some(out)
 }
 
 /// An entry of a directory as it stands there.
@@ -148,6 +168,12 @@ impl Inode {
     /// Data kept in the inode: the block field, then the value of the attribute `system.data`.
     fn inline(&self) -> Vec<u8> {
         let mut data = self.bytes[40..100].to_vec();
+        data.extend(self.inline_rest().unwrap_or_default());
+        data.truncate(self.size().min(1 << 16) as usize);
+        data
+    }
+    /// The value of the attribute `system.data`, which every inode with data in it has.
+    fn inline_rest(&self) -> Option<&[u8]> {
         let start = 128 + usize::from(le16(&self.bytes, 128));
         if self.bytes.len() > 132 && le32(&self.bytes, start) == ATTRIBUTES {
             let mut at = start + 4;
@@ -155,13 +181,12 @@ impl Inode {
                 let name = self.bytes.get(at + 16..at + 16 + usize::from(entry[0])).unwrap_or_default();
                 if entry[1] == 7 && name == b"data" {
                     let value = start + 4 + usize::from(le16(entry, 2));
-                    data.extend(self.bytes.get(value..value + le32(entry, 8) as usize).unwrap_or_default());
+                    return self.bytes.get(value..value.checked_add(le32(entry, 8) as usize)?);
                 }
                 at += (16 + usize::from(entry[0]) + 3) & !3;
             }
         }
-        data.truncate(self.size().min(1 << 16) as usize);
-        data
+        None
     }
 }
 
@@ -326,6 +351,7 @@ impl Ext {
             directories: short(16, 48),
             flags: if self.features[2] & (DESCRIPTOR_SUMS | CHECKSUMS) != 0 { le16(bytes, 18) } else { 0 },
             sums: [short(24, 56), short(26, 58)],
+            untouched: if self.features[2] & (DESCRIPTOR_SUMS | CHECKSUMS) != 0 { short(28, 50) } else { 0 },
             copied: false,
         };
         let inside = |block: u64| (self.first_block..self.blocks).contains(&block);
@@ -440,6 +466,13 @@ impl Ext {
             )),
             links: u32::from(le16(&inode.bytes, 26)),
             attributes: 0,
+            what: match inode.mode() >> 12 {
+                1 => Some("pipe".into()),
+                2 | 6 => Some("device".into()),
+                12 => Some("socket".into()),
+                _ if inode.flags() & ENCRYPTED != 0 => Some("encrypted".into()),
+                _ => None,
+            },
             place: Place::default(),
         }
     }
@@ -448,7 +481,7 @@ impl Ext {
         let size = inode.size();
         let (mut map, mut walked): (Vec<(u64, u64, u64)>, _) = (Vec::new(), Walked::new(self));
         if inode.flags() & EXTENTS != 0 {
-            self.extents(&inode.bytes[40..100], 5, &mut map, &mut walked, &mut |_, _| {})?;
+            self.extents(&inode.bytes[40..100], &mut map, &mut walked, &mut |_, _| {})?;
         } else {
             self.block_map(inode, size, &mut map, &mut walked, &mut |_| {})?;
         }
@@ -473,42 +506,65 @@ impl Ext {
     }
 
     /// Collects logical block, physical block (0 for one that was set aside but never written) and count. `each` is told
-    /// the blocks of the tree itself and every stretch set aside.
-    fn extents(
+    /// the blocks of the tree itself and every stretch set aside. A tree that the kernel would not follow is damaged: nodes
+    /// out of order, beyond what the one above leads to, or longer than they have room for.
+    fn extents(&self, root: &[u8], map: &mut Vec<(u64, u64, u64)>, walked: &mut Walked, each: &mut dyn FnMut(Held, &[u8])) -> Result<()> {
+        self.extent_node(root, MOST_LEVELS, (None, 1 << 32), map, walked, each)
+    }
+
+    /// One node; `span` is where its first stretch must begin, if that is known, and where the last one must end.
+    fn extent_node(
         &self,
         node: &[u8],
         depth_left: u16,
+        span: (Option<u64>, u64),
         map: &mut Vec<(u64, u64, u64)>,
         walked: &mut Walked,
         each: &mut dyn FnMut(Held, &[u8]),
     ) -> Result<()> {
-        let wrong = || Finding::new("ext-extents", "a node of the extent tree is damaged");
-        let (count, depth) = (usize::from(le16(node, 2)), le16(node, 6));
-        if le16(node, 0) != 0xf30a || depth > depth_left || 12 + count * 12 > node.len() || map.len() > walked.most {
-            return Err(wrong());
+        let wrong = |what: &str| Finding::new("ext-extents", format!("a node of the extent tree is damaged: {what}"));
+        let (count, limit, depth) = (usize::from(le16(node, 2)), usize::from(le16(node, 4)), le16(node, 6));
+        // Up to two places may be left for what stands behind the entries.
+        let room = (node.len() - 12) / 12;
+        if le16(node, 0) != 0xf30a || depth > depth_left || map.len() > walked.most {
+            return Err(wrong("its mark or its depth"));
         }
-        for entry in node[12..12 + count * 12].chunks_exact(12) {
+        if count > limit || limit > room || limit + 2 < room || count == 0 && (depth > 0 || span.0.is_some()) {
+            return Err(wrong("the number of its entries"));
+        }
+        let entries = node[12..12 + count * 12].as_chunks::<12>().0;
+        let mut end = 0;
+        for (slot, entry) in entries.iter().enumerate() {
             let logical = u64::from(le32(entry, 0));
+            if slot == 0 && span.0.is_some_and(|start| start != logical) || slot > 0 && logical < end || logical >= span.1 {
+                return Err(wrong("its entries are out of order, or beyond what leads to them"));
+            }
             if depth == 0 {
                 let raw = le16(entry, 4);
                 let unwritten = raw > 32768;
                 let count = u64::from(if unwritten { raw - 32768 } else { raw });
                 let physical = u64::from(le32(entry, 8)) | u64::from(le16(entry, 6)) << 32;
-                if physical.checked_add(count).is_none_or(|end| end > self.blocks) {
-                    return Err(wrong());
+                end = logical + count;
+                if count == 0 || end > span.1 || physical == 0 || physical + count > self.blocks {
+                    return Err(wrong("a stretch is empty, or leads out of the volume"));
                 }
                 each(Held::Data(physical..physical + count), &[]);
                 map.push((logical, if unwritten { 0 } else { physical }, count));
             } else {
+                end = logical + 1;
+                let next = entries.get(slot + 1).map_or(span.1, |next| u64::from(le32(next, 0)));
                 let child = u64::from(le32(entry, 4)) | u64::from(le16(entry, 8)) << 32;
                 walked.enter(child)?;
-                let bytes = self.volume.read(child.checked_mul(self.block).ok_or_else(wrong)?, self.block as usize)?;
-                // A child must be one level lower, so that a loop cannot go on for ever.
-                each(Held::Tree(child), &bytes);
-                if u32::from(le16(&bytes, 6)) + 1 != u32::from(depth) {
-                    return Err(wrong());
+                if child == 0 || child >= self.blocks {
+                    return Err(wrong("it leads out of the volume"));
                 }
-                self.extents(&bytes, depth - 1, map, walked, each)?;
+                let bytes = self.volume.read(child * self.block, self.block as usize)?;
+                each(Held::Tree(child), &bytes);
+                // A child must be one level lower, so that a loop cannot go on for ever.
+                if u32::from(le16(&bytes, 6)) + 1 != u32::from(depth) {
+                    return Err(wrong("its depth"));
+                }
+                self.extent_node(&bytes, depth - 1, (Some(logical), next), map, walked, each)?;
             }
         }
         Ok(())
@@ -519,11 +575,14 @@ impl Ext {
         let mut next = 0u64;
         // Every block can be in a file once; a map that has more pieces than that is none.
         let most = walked.most;
+        let mut outside = None;
         let mut add = |physical: u32, next: &mut u64| {
             if map.len() > most {
                 return;
             }
-            if physical != 0 && u64::from(physical) < self.blocks {
+            if physical != 0 && !self.is_block(physical) {
+                outside.get_or_insert(physical);
+            } else if physical != 0 {
                 match map.last_mut() {
                     Some((logical, start, count)) if *logical + *count == *next && *start + *count == u64::from(physical) => *count += 1,
                     _ => map.push((*next, u64::from(physical), 1)),
@@ -541,7 +600,12 @@ impl Ext {
                 self.indirect(le32(&inode.bytes, 84 + level as usize * 4), level, total, &mut next, walked, &mut add, tree)?;
             }
         }
-        Ok(())
+        outside.map_or(Ok(()), |block| Err(Finding::new("ext-block-map", format!("it names block {block}, which is none of the volume"))))
+    }
+
+    /// Whether a number is that of a block a file may have.
+    fn is_block(&self, number: u32) -> bool {
+        u64::from(number) > self.first_block && u64::from(number) < self.blocks
     }
 
     #[allow(clippy::too_many_arguments)] // a walk and everything it carries along
@@ -556,9 +620,12 @@ impl Ext {
         tree: &mut dyn FnMut(u64),
     ) -> Result<()> {
         let per = self.block / 4;
-        if block == 0 || u64::from(block) >= self.blocks {
+        if block == 0 {
             *next += per.pow(level);
             return Ok(());
+        }
+        if !self.is_block(block) {
+            return Err(Finding::new("ext-block-map", format!("it names block {block}, which is none of the volume")));
         }
         walked.enter(u64::from(block))?;
         let bytes = self.volume.read(u64::from(block) * self.block, self.block as usize)?;
@@ -576,15 +643,16 @@ impl Ext {
     /// The entries of one stretch of a directory as they stand there, unused ones too. A damaged one, of which only the
     /// place is known, ends them.
     fn raw_entries<'a>(&self, bytes: &'a [u8]) -> impl Iterator<Item = std::result::Result<RawEntry<'a>, usize>> {
-        let (file_types, large) = (self.file_types, self.block == 65536);
+        let large = self.block == 65536;
         let mut next = Some(0);
         std::iter::from_fn(move || {
             let at = next.take().filter(|at| at + 8 <= bytes.len())?;
             let (number, len) = (le32(bytes, at), usize::from(le16(bytes, at + 4)));
-            let name_len = if file_types { usize::from(bytes[at + 6]) } else { usize::from(le16(bytes, at + 6)) };
+            // One byte, whether or not the next one tells the kind: no name is longer, and the mark of a checksum stands there.
+            let name_len = usize::from(bytes[at + 6]);
             // The largest length of a block of 64 KiB does not fit into the field.
             let len = if len == 65535 || len == 0 && large { 65536 } else { len };
-            if len < 8 || at + len > bytes.len() || 8 + name_len > len {
+            if len < 12 || !len.is_multiple_of(4) || at + len > bytes.len() || 8 + name_len > len {
                 return Some(Err(at));
             }
             next = Some(at + len);
@@ -639,7 +707,8 @@ impl Ext {
             };
             // The content of small files is kept as an attribute; it is no attribute of the file.
             if let Some(value) = value.filter(|_| !(entry[1] == 7 && name == b"data")) {
-                out.push((format!("{prefix}{}", String::from_utf8_lossy(name)), value));
+                let value = if matches!(entry[1], 2 | 3) { acl(&value).unwrap_or(value) } else { value };
+                out.push((format!("{prefix}{}", escaped(name)), value));
             }
             at += (16 + usize::from(entry[0]) + 3) & !3;
         }
@@ -650,6 +719,14 @@ impl Ext {
         let count = Content::new(inode.size(), self.pieces_of(inode)?, Form::Plain).read(&self.volume, 0, &mut bytes)?;
         bytes.truncate(count);
         Ok(bytes)
+    }
+
+    /// The content of an inode as it stands there.
+    fn held_by(&self, inode: &Inode) -> Result<Content> {
+        if inode.flags() & INLINE != 0 {
+            return Ok(Content::held(inode.inline()));
+        }
+        Ok(Content::new(inode.size(), self.pieces_of(inode)?, Form::Plain))
     }
 
     fn number(node: &Node) -> u32 {
@@ -704,10 +781,14 @@ impl FileSystem for Ext {
         if inode.flags() & ENCRYPTED != 0 {
             return Err(Finding::new("ext-encrypted", "it is encrypted; only its owner's system can read it"));
         }
-        if inode.flags() & INLINE != 0 {
-            return Ok(Content::held(inode.inline()));
+        self.held_by(&inode)
+    }
+
+    fn stored(&self, file: &Node, stream: &str) -> Result<Content> {
+        if !stream.is_empty() {
+            return self.open(file, stream);
         }
-        Ok(Content::new(inode.size(), self.pieces_of(&inode)?, Form::Plain))
+        self.held_by(&self.inode(Self::number(file))?)
     }
 
     fn volume(&self) -> &Cached {

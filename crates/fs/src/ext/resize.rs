@@ -18,7 +18,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::ops::Range;
 
 /// Features whose structures are known here: compatible, incompatible, read-only compatible.
-const KNOWN: [u32; 3] = [0x1e3f, 0x3_e6d6, 0x1_b77f];
+const KNOWN: [u32; 3] = [0x1e3f, 0x3_e7d6, 0x1_b77f];
 const RESIZE_INODE: u32 = 0x10;
 const STABLE_INODES: u32 = 0x800;
 const FLEXIBLE: u32 = 0x200;
@@ -1003,6 +1003,11 @@ impl Change<'_> {
         put32(&mut sb, 16, free_inodes as u32);
         // Counted anew by the system.
         put32(&mut sb, 0x248, 0);
+        if let Some(guard) = fs.guard_block() {
+            let place = self.led(guard)?;
+            put32(&mut sb, 0x168, place as u32);
+            put32(&mut sb, 0x16c, (place >> 32) as u32);
+        }
         for at in [0xe0, 0x240, 0x244, 0x26c, 0x268, 0x280] {
             let number = le32(&sb, at);
             if number != 0 && self.numbers.contains_key(&number) {

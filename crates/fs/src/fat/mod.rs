@@ -191,25 +191,34 @@ struct LongName {
 }
 
 impl LongName {
-    fn take(&mut self, entry: &[u8]) {
+    /// Takes one piece; false where it belongs to no name, cuts another one short, or holds what it must not.
+    fn take(&mut self, entry: &[u8]) -> bool {
         let order = entry[0];
-        if order & 0x40 != 0 {
+        let begins = order & 0x40 != 0;
+        // A name that was not finished is lost.
+        let mut right = self.units.is_empty() || !begins && self.expected > 0;
+        if begins {
             *self = Self { units: Vec::new(), sum: entry[13], expected: order & 0x1f };
-        } else if order != self.expected || entry[13] != self.sum {
+            right &= order & 0x20 == 0 && (1..=20).contains(&self.expected);
+        } else if self.units.is_empty() || order != self.expected || entry[13] != self.sum {
             *self = Self::default();
-            return;
+            return false;
         }
         let mut piece: Vec<u16> = [1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30].iter().map(|at| le16(entry, *at)).collect();
         piece.append(&mut self.units);
         self.units = piece;
         self.expected = self.expected.saturating_sub(1);
+        // Some go by the four bits, some by the whole byte.
+        right && entry[11] == 0x0f && entry[12] == 0 && le16(entry, 26) == 0
     }
 
-    /// The whole name, if it belongs to this short entry.
-    fn finish(&mut self, short: &[u8]) -> Option<String> {
+    /// The whole name, if it belongs to this short entry, and whether nothing of one is left over.
+    fn finish(&mut self, short: &[u8]) -> (Option<String>, bool) {
         let whole = std::mem::take(self);
         let end = whole.units.iter().position(|unit| *unit == 0).unwrap_or(whole.units.len());
-        (end > 0 && whole.expected == 0 && whole.sum == checksum(short)).then(|| String::from_utf16_lossy(&whole.units[..end]))
+        let name = (end > 0 && whole.expected == 0 && whole.sum == checksum(short)).then(|| String::from_utf16_lossy(&whole.units[..end]));
+        let right = name.is_some() || whole.units.is_empty();
+        (name, right)
     }
 }
 
@@ -236,14 +245,35 @@ impl FileSystem for Fat {
                 }
             };
             for (entry, at) in bytes.chunks_exact(32).zip((start..).step_by(32)) {
+                let lost = || Finding::new("fat-long-name", format!("a long name that ends at byte {at} of the volume is damaged")).at(at);
                 match (entry[0], entry[11]) {
-                    (0, _) => return listing,
-                    (0xe5, _) => long = LongName::default(),
-                    (_, attributes) if attributes & 0x3f == 0x0f => long.take(entry),
-                    (_, attributes) if attributes & 8 != 0 => long = LongName::default(),
-                    (b'.', _) => long = LongName::default(),
+                    (first, attributes) if first != 0 && first != 0xe5 && attributes & 0x3f == 0x0f => {
+                        if !long.take(entry) {
+                            listing.findings.push(lost());
+                        }
+                    }
+                    (first, attributes) if matches!(first, 0 | 0xe5 | b'.') || attributes & 8 != 0 => {
+                        // Nothing that a long name could belong to.
+                        if !std::mem::take(&mut long).units.is_empty() {
+                            listing.findings.push(lost());
+                        }
+                        if entry[0] == 0 {
+                            return listing;
+                        }
+                    }
                     (_, attributes) => {
-                        let name = long.finish(entry).unwrap_or_else(|| short_name(entry));
+                        let (name, whole) = long.finish(entry);
+                        if !whole {
+                            listing.findings.push(lost());
+                        }
+                        // The first letter may be 5, which stands for another one.
+                        let is_none =
+                            |(place, byte): (usize, &u8)| (*byte < 0x20 && (place, *byte) != (0, 5)) || *byte == 0x7f || b"*?<>|:/\\".contains(byte);
+                        if entry[..11].iter().enumerate().any(is_none) || entry[0] == b' ' {
+                            let text = format!("the short name at byte {at} of the volume has letters that none may have");
+                            listing.findings.push(Finding::new("fat-name", text).at(at));
+                        }
+                        let name = name.unwrap_or_else(|| short_name(entry));
                         let kind = if attributes & 16 != 0 { NodeKind::Directory } else { NodeKind::File };
                         let node = Node {
                             id: at,
@@ -256,6 +286,7 @@ impl FileSystem for Fat {
                             owner: None,
                             links: 1,
                             attributes: u32::from(attributes & 0x27),
+                            what: None,
                             place: Place { first: self.first_cluster(entry), ..Place::default() },
                         };
                         listing.entries.push(Entry { name: Name::from_bytes(name.as_bytes()), node });

@@ -20,8 +20,8 @@ struct Key {
 pub(super) struct Index {
     /// References to records and names, without those of the DOS kind.
     pub entries: Vec<(u64, Vec<u16>)>,
-    /// References of names of the DOS kind.
-    pub short: Vec<u64>,
+    /// References and names of the DOS kind.
+    pub short: Vec<(u64, Vec<u16>)>,
     pub findings: Vec<Finding>,
 }
 
@@ -29,19 +29,22 @@ pub(super) struct Index {
 fn keys(node: &[u8], at: usize, found: &mut Vec<Key>) -> bool {
     let mut place = at.saturating_add(le32(node, at) as usize);
     let end = at.saturating_add(le32(node, at + 4) as usize);
-    if end > node.len() {
+    let room = at.saturating_add(le32(node, at + 8) as usize);
+    if end > room || room > node.len() || place < at + 16 {
         return false;
     }
     while place + 16 <= end {
         let (len, key, flags) = (usize::from(le16(node, place + 8)), usize::from(le16(node, place + 10)), le16(node, place + 12));
-        if len < 16 || place + len > end {
+        if len < 16 || !len.is_multiple_of(8) || place + len > end {
             return false;
         }
         let below = (flags & 1 != 0 && len >= 24).then(|| le64(node, place + len - 8));
         let last = flags & 2 != 0;
         let mut one = Key { reference: le64(node, place), name: Vec::new(), dos: false, below, last };
         if !last {
-            let Some(name) = node.get(place + 16..place + 16 + key).filter(|name| name.len() >= 66 && 66 + usize::from(name[64]) * 2 <= name.len())
+            let Some(name) = node
+                .get(place + 16..place + 16 + key)
+                .filter(|name| 16 + key <= len && name.len() >= 66 && 66 + usize::from(name[64]) * 2 <= name.len())
             else {
                 return false;
             };
@@ -138,7 +141,7 @@ impl Ntfs {
                 rising &= before.as_ref().is_none_or(|before| self.order(before, &key.name) == Ordering::Less);
                 before = Some(key.name.clone());
             }
-            if key.dos { index.short.push(key.reference) } else { index.entries.push((key.reference, key.name)) }
+            if key.dos { index.short.push((key.reference, key.name)) } else { index.entries.push((key.reference, key.name)) }
         }
         for number in used.without(&seen).flatten().collect::<Vec<_>>() {
             let mut found = Vec::new();

@@ -4,7 +4,9 @@
 //! Follows the publicly documented on-disk structures of NTFS: boot sector, file records with update sequences,
 //! resident and non-resident attributes, run lists.
 
+mod check;
 mod index;
+mod reparse;
 mod resize;
 mod survey;
 mod walk;

@@ -1,6 +1,7 @@
 //! Going over an NTFS volume: every file record, every run, every directory's index, and the copies of what matters most.
 
-use super::walk::{Attribute, BITMAP, DATA, FIRST_USER, NAME, NUMBER, Ntfs};
+use super::check::{name_hash, record_fault};
+use super::walk::{Attribute, BITMAP, DATA, FIRST_USER, LIST, NAME, NUMBER, Ntfs};
 use super::{attribute, fixed, is_base, owner, resident, runs};
 use crate::bits::Bits;
 use crate::survey::{Claims, Survey, Use};
@@ -25,6 +26,10 @@ struct Known {
     names: u16,
     short: u16,
     entered: u16,
+    /// It has a list of attributes.
+    list: bool,
+    /// The hashes of its names, less those of the names in directories: nothing is left where they are the same.
+    hashes: u64,
 }
 
 impl Ntfs {
@@ -72,6 +77,13 @@ impl Ntfs {
         }
         for (known, number) in known.iter().zip(0..).filter(|(known, _)| known.used && known.base) {
             *(if known.directory { &mut survey.directories } else { &mut survey.files }) += u64::from(number >= FIRST_USER);
+            if known.list {
+                self.list_fault(number).into_iter().for_each(|finding| claims.findings.add(finding));
+            }
+            if known.names == known.entered && known.names > 0 && known.hashes != 0 {
+                let text = format!("record {number} has other names than the directories say");
+                claims.findings.add(Finding::new("ntfs-names", text));
+            }
             if known.names != known.entered && known.names > 0 {
                 let text = format!("record {number} has {} names, {} of them stand in a directory", known.names, known.entered);
                 claims.findings.add(Finding::new("ntfs-names", text));
@@ -81,6 +93,7 @@ impl Ntfs {
                 claims.findings.add(Finding::new("ntfs-link-count", text));
             }
         }
+        self.system_files().into_iter().for_each(|finding| claims.findings.add(finding));
         self.check_copies(&mut claims);
         self.check_state(&mut claims);
         claims.finish(&map, "ntfs-lost", "ntfs-free-in-use", &mut survey);
@@ -108,13 +121,21 @@ impl Ntfs {
         if !used {
             return;
         }
+        if let Some(what) = record_fault(&record) {
+            claims.findings.add(wrong("ntfs-record", what));
+        }
         let (base, owner) = (is_base(&record), owner(number, &record));
         let mut attributes = Vec::new();
         Self::attributes_in(&record, &mut attributes);
         let names: Vec<&[u8]> =
             attributes.iter().filter(|one| one.code == NAME).filter_map(|one| resident(&one.bytes)).filter(|name| name.len() >= 66).collect();
         if let Some(entry) = known.get_mut(owner as usize) {
-            entry.names += names.len() as u16;
+            entry.names = entry.names.saturating_add(names.len() as u16);
+            entry.list |= attributes.iter().any(|one| one.code == LIST);
+            for name in &names {
+                let units: Vec<u16> = (0..usize::from(name[64])).map(|unit| le16(name, 66 + unit * 2)).collect();
+                entry.hashes = entry.hashes.wrapping_add(name_hash(le64(name, 0), &units, name[65] == 2));
+            }
             entry.short += names.iter().filter(|name| name[65] == 2).count() as u16;
         }
         let directory = le16(&record, 22) & 2 != 0;
@@ -155,12 +176,16 @@ impl Ntfs {
             }
         };
         index.findings.into_iter().for_each(|finding| claims.findings.add(finding));
-        let long = index.entries.iter().map(|(reference, name)| (*reference, String::from_utf16_lossy(name)));
-        for (reference, name) in long.chain(index.short.iter().map(|reference| (*reference, "a short name".into()))) {
+        let long = index.entries.iter().map(|(reference, name)| (*reference, name, false));
+        for (reference, name, dos) in long.chain(index.short.iter().map(|(reference, name)| (*reference, name, true))) {
             let (target, sequence) = (reference & NUMBER, (reference >> 48) as u16);
             match known.get_mut(target as usize).filter(|entry| entry.used && entry.base && (sequence == 0 || entry.sequence == sequence)) {
-                Some(entry) => entry.entered = entry.entered.saturating_add(1),
+                Some(entry) => {
+                    entry.entered = entry.entered.saturating_add(1);
+                    entry.hashes = entry.hashes.wrapping_sub(name_hash(number, name, dos));
+                }
                 None => {
+                    let name = String::from_utf16_lossy(name);
                     let text = format!("\"{name}\" in record {number} names record {target}, which is not in use or another file by now");
                     claims.findings.add(Finding::new("ntfs-dangling", text));
                 }
@@ -173,7 +198,9 @@ impl Ntfs {
         if self.mirror.1 {
             claims.findings.add(Finding::new("ntfs-table", "the first record of the master file table is damaged; its mirror is used"));
         }
-        let count = (self.cluster as usize / self.record).max(4);
+        // As long as it says it is; drivers hold all of it against the table.
+        let said = self.content(1, DATA, "").map_or(0, |content| content.size() as usize / self.record);
+        let count = said.clamp(4, (self.cluster as usize / self.record).max(4));
         let plain = |bytes: Vec<u8>| {
             let mut bytes = fixed(bytes, b"FILE")?;
             // The marks of the update sequence may differ; what they protect may not.
@@ -181,7 +208,7 @@ impl Ntfs {
             bytes.get_mut(start..start + count)?.fill(0);
             Some(bytes)
         };
-        for number in 0..count.min(4) {
+        for number in 0..count {
             let at = self.mirror.0.saturating_mul(self.cluster).saturating_add((number * self.record) as u64);
             let copy = self.volume().read(at, self.record).ok().and_then(plain);
             let mut first = vec![0; self.record];
@@ -194,7 +221,7 @@ impl Ntfs {
         let sector = |at: u64| self.volume().read(at, 512).ok();
         if let Some(boot) = sector(0) {
             let at = le64(&boot, 40).saturating_mul(u64::from(le16(&boot, 11)));
-            if sector(at).is_none_or(|copy| copy[..84] != boot[..84]) {
+            if sector(at).is_none_or(|copy| copy != boot) {
                 claims.findings.add(Finding::new("ntfs-boot-copy", "the copy of the boot sector is missing or differs").at(at));
             }
         }

@@ -2,7 +2,7 @@
 //! resident, sparse and compressed data, files compressed by the system, named streams, reparse points. Where an index
 //! is damaged the names are taken from the file records themselves.
 
-use super::{attribute, fixed, geometry, resident, runs};
+use super::{attribute, fixed, geometry, reparse, resident, runs};
 use crate::cached::Cached;
 use crate::content::{Chunks, Content, Form};
 use crate::resize::{Bounds, View, Wanted};
@@ -10,6 +10,7 @@ use crate::survey::Survey;
 use crate::tree::{FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Stream, Time, push_piece};
 use crate::unpack::Packing;
 use badger_drive::field::{le16, le32, le64};
+use std::cell::RefCell;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::OnceLock;
 
@@ -25,15 +26,13 @@ pub(super) const DATA: u32 = 0x80;
 pub(super) const INDEX_ROOT: u32 = 0x90;
 pub(super) const INDEX_BLOCKS: u32 = 0xa0;
 pub(super) const BITMAP: u32 = 0xb0;
-const REPARSE: u32 = 0xc0;
+pub(super) const REPARSE: u32 = 0xc0;
 /// A file of more attribute records than this does not exist.
 const MOST_RECORDS: usize = 4096;
 /// A directory is not read further than this.
 pub(super) const MOST_DIRECTORY: u64 = 1 << 30;
 /// Bits of a reference that number the record; the rest counts how often the record was used.
 pub(super) const NUMBER: u64 = 0xffff_ffff_ffff;
-/// Files compressed by the system itself.
-const SYSTEM_COMPRESSED: u32 = 0x8000_0017;
 
 /// An open volume.
 pub struct Ntfs {
@@ -172,19 +171,22 @@ impl Ntfs {
         }));
     }
 
+    /// The list of attributes in a file's first record, where it has more than one.
+    pub(super) fn list_of(&self, base: &[u8]) -> Result<Option<Vec<u8>>> {
+        let Some(list) = attribute(base, LIST) else { return Ok(None) };
+        if let Some(bytes) = resident(list) {
+            return Ok(Some(bytes.to_vec()));
+        }
+        let size = le64(list, 48).min(1 << 20);
+        let mut bytes = vec![0; size as usize];
+        let count = Content::new(size, self.pieces_of(list)?, Form::Plain).read(&self.volume, 0, &mut bytes)?;
+        bytes.truncate(count);
+        Ok(Some(bytes))
+    }
+
     /// Numbers of a file's further records, by the list in its first one.
     pub(super) fn further_records(&self, number: u64, base: &[u8]) -> Result<BTreeSet<u64>> {
-        let Some(list) = attribute(base, LIST) else { return Ok(BTreeSet::new()) };
-        let list = match resident(list) {
-            Some(bytes) => bytes.to_vec(),
-            None => {
-                let size = le64(list, 48).min(1 << 20);
-                let mut bytes = vec![0; size as usize];
-                let count = Content::new(size, self.pieces_of(list)?, Form::Plain).read(&self.volume, 0, &mut bytes)?;
-                bytes.truncate(count);
-                bytes
-            }
-        };
+        let Some(list) = self.list_of(base)? else { return Ok(BTreeSet::new()) };
         let (mut at, mut others) = (0, BTreeSet::new());
         while at + 26 <= list.len() && others.len() < MOST_RECORDS {
             let len = usize::from(le16(&list, at + 4));
@@ -313,12 +315,15 @@ impl Ntfs {
     }
 
     fn node(&self, number: u64) -> Result<Node> {
-        self.node_if(number, 0)
+        self.node_if(number, 0, &mut |_| {})
     }
 
     /// What a record names, if it is still the one that was meant: its use is counted, 0 stands for any.
-    fn node_if(&self, number: u64, sequence: u16) -> Result<Node> {
+    fn node_if(&self, number: u64, sequence: u16, refused: &mut dyn FnMut(&'static str)) -> Result<Node> {
         let base = self.raw_record(number)?;
+        if let Some(what) = super::check::record_fault(&base) {
+            refused(what);
+        }
         if sequence != 0 && le16(&base, 16) != sequence {
             return Err(broken(number, "it is another file by now"));
         }
@@ -327,32 +332,34 @@ impl Ntfs {
         }
         let directory = le16(&base, 22) & 2 != 0;
         // Most files have all they have in one record, which needs no copying.
-        let (standard, tag, size) = if attribute(&base, LIST).is_none() {
+        let (standard, meaning, size) = if attribute(&base, LIST).is_none() {
             let of = |code: u32| attribute(&base, code).and_then(resident);
             let size = if directory { 0 } else { content_size(&base) };
-            (times_and_flags(of(STANDARD)), of(REPARSE).map(|reparse| le32(reparse, 0)), size)
+            (times_and_flags(of(STANDARD)), of(REPARSE).map(reparse::meaning), size)
         } else {
             let (_, attributes) = self.all_attributes(number)?;
-            let of = |code: u32| attributes.iter().find(|attribute| attribute.code == code).and_then(|attribute| resident(&attribute.bytes));
+            let standard = attributes.iter().find(|attribute| attribute.code == STANDARD).and_then(|attribute| resident(&attribute.bytes));
             let size = if directory { 0 } else { self.size_in(&attributes) };
-            (times_and_flags(of(STANDARD)), of(REPARSE).map(|reparse| le32(reparse, 0)), size)
+            (times_and_flags(standard), reparse::of(&attributes).map(reparse::meaning), size)
         };
         let ([created, modified, accessed], flags) = standard;
-        let mut kind = match tag {
-            Some(0xa000_000c | 0xa000_0003) => NodeKind::Link,
-            _ if directory => NodeKind::Directory,
-            _ => NodeKind::File,
-        };
+        let plain = if directory { NodeKind::Directory } else { NodeKind::File };
+        let mut kind = meaning.as_ref().and_then(|meaning| meaning.kind).unwrap_or(plain);
+        // A link or a folder says what it is by its kind.
+        let mut what = meaning.filter(|_| kind == NodeKind::File || kind == NodeKind::Other).map(|meaning| meaning.what);
+        if flags & 0x4000 != 0 && kind == NodeKind::File {
+            what = Some("encrypted".into());
+        }
         // Unix services keep links and devices as small system files that begin with a mark.
         if kind == NodeKind::File && flags & 4 != 0 && (9..4096).contains(&size) {
             let mut mark = [0; 8];
             if let Ok(opened) = self.stream(number, DATA, "") {
                 opened.content.read(&self.volume, 0, &mut mark)?;
             }
-            kind = match &mark {
-                b"IntxLNK\x01" => NodeKind::Link,
-                b"IntxCHR\0" | b"IntxBLK\0" => NodeKind::Other,
-                _ => kind,
+            (kind, what) = match &mark {
+                b"IntxLNK\x01" => (NodeKind::Link, None),
+                b"IntxCHR\0" | b"IntxBLK\0" => (NodeKind::Other, Some("device".into())),
+                _ => (kind, what),
             };
         }
         Ok(Node {
@@ -366,6 +373,7 @@ impl Ntfs {
             owner: None,
             links: u32::from(le16(&base, 18)),
             attributes: flags & 0x27,
+            what,
             place: Place::default(),
         })
     }
@@ -456,26 +464,41 @@ impl FileSystem for Ntfs {
         }
         let found = found.into_iter().filter(|(reference, _)| reference & NUMBER >= FIRST_USER);
         let found = found.map(|(reference, units)| (reference, Name::from_units(&units))).collect();
+        let refused = RefCell::new(Vec::new());
         listing.add(found, |reference, name| {
-            let node = self.node_if(reference & NUMBER, (reference >> 48) as u16);
+            let node = self.node_if(reference & NUMBER, (reference >> 48) as u16, &mut |what| {
+                let text = format!("{}: record {}: {what}; its own system may refuse it", name.shown, reference & NUMBER);
+                refused.borrow_mut().push(Finding::new("ntfs-record", text));
+            });
             node.map_err(|finding| Finding::new("ntfs-dangling", format!("{}: {}", name.shown, finding.text)))
         });
+        listing.findings.extend(refused.into_inner());
         listing
     }
 
     fn open(&self, file: &Node, stream: &str) -> Result<Content> {
         let (_, attributes) = self.all_attributes(file.id)?;
-        if stream.is_empty() {
-            let reparse = attributes.iter().find(|attribute| attribute.code == REPARSE).and_then(|attribute| resident(&attribute.bytes));
-            if let Some(reparse) = reparse.filter(|reparse| le32(reparse, 0) == SYSTEM_COMPRESSED) {
-                return self.compressed(file.id, &attributes, reparse);
-            }
+        let reparse = reparse::of(&attributes).filter(|_| stream.is_empty());
+        if let Some(reparse) = reparse.filter(|reparse| le32(reparse, 0) == reparse::COMPRESSED) {
+            return self.compressed(file.id, &attributes, reparse);
         }
         let opened = self.stream_in(file.id, &attributes, DATA, stream)?;
         if opened.encrypted {
             return Err(Finding::new("ntfs-encrypted", "it is encrypted; only its owner's system can read it"));
         }
+        if let Some(reparse) = reparse {
+            let standard = attributes.iter().find(|attribute| attribute.code == STANDARD).and_then(|attribute| resident(&attribute.bytes));
+            let has_holes = opened.content.pieces().iter().any(|piece| piece.at.is_none());
+            if let Some(finding) = reparse::meaning(reparse).missing(has_holes, opened.content.size(), times_and_flags(standard).1) {
+                return Err(finding);
+            }
+        }
         Ok(opened.content)
+    }
+
+    fn stored(&self, file: &Node, stream: &str) -> Result<Content> {
+        let (_, attributes) = self.all_attributes(file.id)?;
+        Ok(self.stream_in(file.id, &attributes, DATA, stream)?.content)
     }
 
     fn streams(&self, node: &Node) -> Result<Vec<Stream>> {
@@ -489,19 +512,14 @@ impl FileSystem for Ntfs {
 
     fn link(&self, link: &Node) -> Result<Name> {
         let (_, attributes) = self.all_attributes(link.id)?;
-        let units = |bytes: &[u8]| bytes.chunks_exact(2).map(|unit| le16(unit, 0)).collect::<Vec<_>>();
-        if let Some(reparse) = attributes.iter().find(|attribute| attribute.code == REPARSE).and_then(|attribute| resident(&attribute.bytes)) {
-            let buffer = if le32(reparse, 0) == 0xa000_000c { 20 } else { 16 };
-            let name = |at: usize| {
-                let (start, len) = (buffer + usize::from(le16(reparse, at)), usize::from(le16(reparse, at + 2)));
-                reparse.get(start..start + len).filter(|name| !name.is_empty()).map(|name| Name::from_units(&units(name)))
-            };
-            return name(12).or_else(|| name(8)).ok_or_else(|| broken(link.id, "its link leads nowhere"));
+        if let Some(reparse) = reparse::of(&attributes) {
+            return reparse::target(reparse).ok_or_else(|| broken(link.id, "its link leads nowhere"));
         }
         let content = self.stream_in(link.id, &attributes, DATA, "")?.content;
         let mut bytes = vec![0; content.size().min(8192) as usize];
         let count = content.read(&self.volume, 0, &mut bytes)?;
-        Ok(Name::from_units(&units(bytes.get(8..count).unwrap_or_default())))
+        let units: Vec<u16> = bytes.get(8..count).unwrap_or_default().chunks_exact(2).map(|unit| le16(unit, 0)).collect();
+        Ok(Name::from_units(&units))
     }
 
     fn is_same_name(&self, a: &str, b: &str) -> bool {

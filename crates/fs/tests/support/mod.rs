@@ -1,9 +1,12 @@
 //! What several tests of file systems need: volumes made and filled by the system's own tools.
 #![allow(dead_code)] // every test uses a part of it
 
+pub mod shape;
+
 use badger_drive::medium::MemoryMedium;
-use badger_drive::{Source, Workshop};
-use badger_fs::FileSystem;
+use badger_drive::{Extents, Medium, Source, Workshop};
+use badger_fs::tree::Node;
+use badger_fs::{FileSystem, View};
 use std::fs::{self, File};
 use std::os::unix::fs::{FileExt, symlink};
 use std::path::{Path, PathBuf};
@@ -110,4 +113,38 @@ pub fn fill_ntfs(path: &Path, fill: impl FnOnce(&Path)) {
 pub fn in_memory(bytes: Vec<u8>) -> badger_fs::tree::Result<Box<dyn FileSystem>> {
     let len = bytes.len() as u64;
     badger_fs::open(&Source::detached(Arc::new(MemoryMedium::new(bytes, 512))), 0, len)
+}
+
+pub fn source(path: &Path) -> Source {
+    Workshop::default().source(path).unwrap()
+}
+
+/// The hash of a file's content, or of one of its streams.
+pub fn hashed(fs: &dyn FileSystem, node: &Node, stream: &str) -> Result<Vec<u8>, &'static str> {
+    let content = fs.open(node, stream).map_err(|finding| finding.code)?;
+    let (mut hasher, mut at, mut buffer) = (blake3::Hasher::new(), 0, vec![0; 1 << 20]);
+    while at < content.size() {
+        let count = content.read(fs.volume(), at, &mut buffer).map_err(|finding| finding.code)?;
+        hasher.update(&buffer[..count]);
+        at += count as u64;
+    }
+    Ok(hasher.finalize().as_bytes().to_vec())
+}
+
+/// Copies what a view needs into a new file; the rest holds rubbish, as a used drive would.
+pub fn poured(view: &View, path: &Path) {
+    let size = view.geometry().size_bytes;
+    let rubbish = noise(MIB as usize, 99);
+    let file = File::create(path).unwrap();
+    (0..size).step_by(MIB as usize).for_each(|at| file.write_all_at(&rubbish[..(size - at).min(MIB) as usize], at).unwrap());
+    let needed: Extents<()> = view.needed();
+    for (range, ()) in needed.iter() {
+        let mut at = range.start;
+        while at < range.end {
+            let mut bytes = vec![0; (range.end - at).min(MIB) as usize];
+            view.read_at(at, &mut bytes).unwrap();
+            file.write_all_at(&bytes, at).unwrap();
+            at += bytes.len() as u64;
+        }
+    }
 }

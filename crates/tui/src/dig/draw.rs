@@ -131,6 +131,8 @@ fn line(view: &View, row: &Row, chosen: bool, width: usize, wide: bool) -> Vec<S
         NodeKind::Directory => "▸",
         NodeKind::Link => "→",
         NodeKind::Other => "?",
+        // Its content is kept in another way, or another place; the look at it says how.
+        NodeKind::File if row.entry.node.what.is_some() => "◌",
         NodeKind::File => " ",
     };
     let indent = usize::from(row.depth).min(width / 3) * 2;

@@ -136,7 +136,8 @@ fn look(opened: &Opened, wish: &Wish) -> Look {
             return look;
         }
         NodeKind::Other => {
-            look.trouble = Some("a device, a pipe or a socket: there is nothing in it".into());
+            let what = node.what.as_deref().unwrap_or("device, pipe or socket");
+            look.trouble = Some(format!("a {what}: there is nothing in it").replace("a alias", "an alias"));
             return look;
         }
         NodeKind::File => {}

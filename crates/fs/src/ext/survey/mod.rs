@@ -1,11 +1,11 @@
-//! Going over an ext volume: every group, every inode in use, every directory.
+//! Going over an ext volume: every group, every inode, every directory.
 
-use super::checksum::{self, crc32c};
-use super::{
-    ATTRIBUTES, BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, Group, Held, INLINE, INODES_UNWRITTEN, Inode, MOST_DIRECTORY, ROOT, RawEntry, Walked,
-};
+mod check;
+mod directory;
+
+use super::checksum::crc32c;
+use super::{BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, Group, Held, INLINE, INODES_UNWRITTEN, Inode, ROOT, Walked};
 use crate::bits::Bits;
-use crate::content::{Content, Form};
 use crate::survey::{Claims, Survey, Use};
 use crate::tree::{Finding, NodeKind, Weight};
 use badger_drive::field::{le16, le32};
@@ -28,7 +28,16 @@ struct Known {
     links: u16,
     directory: bool,
     special: bool,
+    /// As entries of directories tell it: 1 for a file, 2 for a directory and so on.
+    kind: u8,
 }
+
+/// Kinds of entries in directories by the upper bits of the mode: pipes, devices, directories, files, links, sockets.
+const KINDS: [u8; 16] = [0, 5, 3, 0, 2, 0, 4, 0, 1, 0, 7, 0, 6, 0, 0, 0];
+/// A name's count goes into the lower bits of a word, the kind its entries tell into the upper ones.
+const COUNT: u32 = 0x0fff_ffff;
+/// Entries tell different kinds.
+const MANY_KINDS: u32 = 15;
 
 struct Tour<'a> {
     fs: &'a Ext,
@@ -108,6 +117,10 @@ impl Ext {
         if state & 1 == 0 && !copied {
             tour.claims.findings.add(Finding::new("volume-dirty", "it was in use when it was last seen"));
         }
+        self.super_block_faults().into_iter().for_each(|finding| tour.add(finding));
+        self.journal_faults().into_iter().for_each(|finding| tour.add(finding));
+        self.orphan_fault().into_iter().for_each(|finding| tour.add(finding));
+        self.room_fault().into_iter().for_each(|finding| tour.add(finding));
         let map = tour.blocks(first + count);
         tour.inodes();
         tour.names_and_links();
@@ -136,6 +149,10 @@ impl Tour<'_> {
         let fs = self.fs;
         let mut map = Bits::new(limit);
         let mut whole = Bits::new(limit);
+        if let Some(block) = fs.guard_block() {
+            let units = self.units(&(block..block + 1));
+            self.claims.claim(units, Use::Metadata, "ext-cross-linked", || "the guard against being mounted twice".into());
+        }
         for (number, group) in fs.groups.iter().enumerate() {
             for range in fs.fixed(number as u64, group).into_iter().filter(|range| range.start < range.end) {
                 let units = self.units(&range);
@@ -157,14 +174,14 @@ impl Tour<'_> {
             let first = base + number as u64 * per_group;
             let last = (first + per_group).min(limit);
             if group.flags & BLOCKS_UNWRITTEN != 0 {
-                let held: Vec<Range<u64>> =
-                    self.claims.claimed().ranges().skip_while(|range| range.end <= first).take_while(|range| range.start < last).collect();
-                held.into_iter().for_each(|range| _ = map.set(range.start.max(first)..range.end.min(last)));
+                self.claims.claimed().ranges_within(first..last).for_each(|range| _ = map.set(range));
                 continue;
             }
             let at = group.block_bitmap * fs.block;
-            match fs.volume.read(at, (per_group / 8).min(fs.block) as usize) {
-                Ok(bytes) => {
+            match fs.volume.read(at, fs.block as usize) {
+                Ok(mut bytes) => {
+                    self.check_padding(&bytes, last.saturating_sub(first), "block", number, at);
+                    bytes.truncate((per_group / 8).min(fs.block) as usize);
                     self.check_sum(group.copied, &bytes, group.sums[0], "ext-block-bitmap", || format!("the block bitmap of group {number}"), at);
                     map.load(first..last, &bytes);
                     if fs.volume.is_laid_over() {
@@ -192,6 +209,15 @@ impl Tour<'_> {
         }
     }
 
+    /// Bits of a bitmap behind the last one that counts are set, so that nothing is ever found free there.
+    fn check_padding(&mut self, bytes: &[u8], count: u64, what: &str, group: usize, at: u64) {
+        let whole = count.div_ceil(8) as usize;
+        let part = count.is_multiple_of(8) || whole > bytes.len() || bytes[whole - 1] >> (count % 8) == 0xff >> (count % 8);
+        if !part || bytes.get(whole..).is_some_and(|rest| rest.iter().any(|byte| *byte != 0xff)) {
+            self.add(Finding::new("ext-padding", format!("the {what} bitmap of group {group} calls free what there is not")).at(at));
+        }
+    }
+
     fn inodes(&mut self) {
         let fs = self.fs;
         let first_own = fs.first_own();
@@ -200,15 +226,32 @@ impl Tour<'_> {
             let mut used = 0;
             if group.flags & INODES_UNWRITTEN == 0 && group.inode_table != 0 {
                 let at = group.inode_bitmap * fs.block;
-                match fs.volume.read(at, (fs.inodes_per_group.div_ceil(8)).min(fs.block as u32) as usize) {
+                let len = (fs.inodes_per_group.div_ceil(8)).min(fs.block as u32) as usize;
+                match fs.volume.read(at, fs.block as usize) {
                     Ok(bytes) => {
-                        self.check_sum(group.copied, &bytes, group.sums[1], "ext-inode-bitmap", || format!("the inode bitmap of group {number}"), at);
+                        self.check_sum(
+                            group.copied,
+                            &bytes[..len],
+                            group.sums[1],
+                            "ext-inode-bitmap",
+                            || format!("the inode bitmap of group {number}"),
+                            at,
+                        );
+                        self.check_padding(&bytes, u64::from(fs.inodes_per_group), "inode", number, at);
                         let count = u64::from(fs.inodes_per_group).min((u64::from(fs.inodes) + 1).saturating_sub(first));
-                        let bits = (0..count).filter(|bit| bytes.get(*bit as usize / 8).is_some_and(|byte| byte >> (bit % 8) & 1 == 1));
-                        let numbers: Vec<u32> = bits.map(|bit| (first + bit) as u32).collect();
-                        used = numbers.len() as u32;
-                        numbers.iter().for_each(|inode| _ = self.inode_map.set(u64::from(*inode)..u64::from(*inode) + 1));
-                        self.group_inodes(&numbers, first_own);
+                        let has = |bit: u64| bytes[bit as usize / 8] >> (bit % 8) & 1 == 1;
+                        for bit in (0..count).filter(|bit| has(*bit)) {
+                            used += 1;
+                            self.inode_map.set(first + bit..first + bit + 1);
+                        }
+                        // Behind those that were never used nothing stands that means anything.
+                        let touched = count.saturating_sub(u64::from(group.untouched));
+                        let numbers = (0..count).filter(|bit| *bit < touched || has(*bit)).map(|bit| (first + bit, has(bit)));
+                        self.group_inodes(numbers, first_own);
+                        if (touched..count).any(has) {
+                            let text = format!("group {number} has inodes in use among those it calls never used");
+                            self.add(Finding::new("ext-inode-bitmap", text).at(at));
+                        }
                     }
                     Err(finding) => self.add(Finding { weight: Weight::Grave, ..finding }),
                 }
@@ -217,8 +260,9 @@ impl Tour<'_> {
         }
     }
 
-    fn group_inodes(&mut self, numbers: &[u32], first_own: u32) {
-        for &number in numbers {
+    fn group_inodes(&mut self, numbers: impl Iterator<Item = (u64, bool)>, first_own: u32) {
+        for (number, used) in numbers {
+            let number = number as u32;
             let inode = match self.fs.inode(number) {
                 Ok(inode) => inode,
                 Err(finding) => {
@@ -226,19 +270,30 @@ impl Tour<'_> {
                     continue;
                 }
             };
-            let own = number < first_own && number != ROOT || self.is_system(number);
-            if own && inode.mode() == 0 && inode.bytes[40..100].iter().all(|byte| *byte == 0) {
+            if !used {
+                self.check_free(&inode);
                 continue;
             }
-            self.check_inode(&inode);
+            let own = number < first_own && number != ROOT || self.is_system(number);
+            if own && inode.mode() == 0 && inode.bytes[40..100].iter().all(|byte| *byte == 0) && le16(&inode.bytes, 26) == 0 {
+                if inode.bytes.iter().any(|byte| *byte != 0) {
+                    self.check_sum_of(&inode);
+                }
+                continue;
+            }
+            self.check_inode(&inode, own);
             let directory = inode.kind() == NodeKind::Directory;
+            if number == ROOT && !directory {
+                self.add(Finding::grave("ext-root", "its root is no directory"));
+            }
             if !own {
                 let links = le16(&inode.bytes, 26);
                 if inode.mode() == 0 {
                     self.add(Finding::new("ext-inode-bitmap", format!("inode {number} is marked in use, but empty")));
                     continue;
                 }
-                self.known.insert(number, Known { links, directory, special: inode.flags() & VALUE_INODE != 0 });
+                let kind = KINDS[usize::from(inode.mode() >> 12)];
+                self.known.insert(number, Known { links, directory, special: inode.flags() & VALUE_INODE != 0, kind });
             }
             self.claim_inode(&inode, own);
             if directory {
@@ -252,15 +307,6 @@ impl Tour<'_> {
     fn is_system(&self, number: u32) -> bool {
         // User, group and project quota, orphans, and the copy of the descriptors.
         [0x240, 0x244, 0x26c, 0x280, 0xe0].iter().any(|at| le32(&self.fs.sb, *at) == number)
-    }
-
-    fn check_inode(&mut self, inode: &Inode) {
-        let Some(seed) = self.fs.seed_of(inode) else { return };
-        let (sum, wide) = checksum::inode(seed, &inode.bytes);
-        let stored = u32::from(le16(&inode.bytes, 124)) | if wide { u32::from(le16(&inode.bytes, 130)) << 16 } else { 0 };
-        if stored != if wide { sum } else { sum & 0xffff } {
-            self.add(Finding::new("ext-inode-checksum", format!("the checksum of inode {} is wrong", inode.number)));
-        }
     }
 
     /// Claims everything an inode holds and compares it with how much it says.
@@ -283,24 +329,36 @@ impl Tour<'_> {
                     Held::Tree(block) => {
                         tree.push(block);
                         let tail = 12 + usize::from(le16(bytes, 4)) * 12;
-                        if seed.is_some_and(|seed| tail + 4 <= bytes.len() && crc32c(seed, &bytes[..tail]) != le32(bytes, tail)) {
+                        if seed.is_some_and(|seed| tail + 4 > bytes.len() || crc32c(seed, &bytes[..tail]) != le32(bytes, tail)) {
                             let text = format!("the checksum of a node of the extent tree of inode {number} is wrong");
                             faults.push(Finding::new("ext-extent-checksum", text).at(block * fs.block));
                         }
                     }
                 };
-                let done = fs.extents(&inode.bytes[40..100], 5, &mut map, &mut self.walked, &mut each);
+                let done = fs.extents(&inode.bytes[40..100], &mut map, &mut self.walked, &mut each);
                 self.spread += tree.len() as u64 + u64::from(tree.is_empty() && map.len() > 2);
                 done
             } else {
-                let size = inode.size().max(if inode.kind() == NodeKind::Directory { 0 } else { self.reach(inode) });
-                let done = fs.block_map(inode, size, &mut map, &mut self.walked, &mut |block| tree.push(block));
+                // Blocks beyond its size are its blocks as well.
+                let done = fs.block_map(inode, u64::MAX, &mut map, &mut self.walked, &mut |block| tree.push(block));
                 data.extend(map.iter().map(|(_, physical, count)| *physical..*physical + *count));
                 done
             };
+            let is_whole = done.is_ok();
             if let Err(finding) = done {
                 let text = format!("inode {number}: {}", finding.text);
                 self.add(Finding { text, weight: Weight::Grave, ..finding });
+            }
+            if !own && is_whole {
+                let mut reach = check::Reach::default();
+                let mut next = 0;
+                for (logical, physical, count) in map {
+                    reach.holes |= logical > next || physical == 0;
+                    next = logical + count;
+                    reach.all = reach.all.max(next);
+                    reach.written = reach.written.max(if physical != 0 { next } else { 0 });
+                }
+                self.check_size(inode, reach);
             }
         }
         faults.into_iter().for_each(|finding| self.add(finding));
@@ -333,12 +391,6 @@ impl Tour<'_> {
         }
     }
 
-    /// How far a block map may reach beyond the size: all it can hold.
-    fn reach(&self, inode: &Inode) -> u64 {
-        let said = u64::from(le32(&inode.bytes, 28)) * 512;
-        inode.size().saturating_add(said.min(1 << 30))
-    }
-
     /// The block of attributes, claimed once for all files that share it. Gives how many blocks it adds to a file.
     fn attribute_block(&mut self, inode: &Inode) -> Option<u64> {
         let fs = self.fs;
@@ -350,160 +402,10 @@ impl Tour<'_> {
                 self.shared.insert(block, (1, le32(&bytes, 4)));
                 let units = self.units(&(block..block + 1));
                 self.claims.claim(units, Use::Metadata, "ext-cross-linked", || format!("attributes of inode {}", inode.number));
-                if le32(&bytes, 0) != ATTRIBUTES {
-                    self.add(Finding::new("ext-attributes", format!("the attributes of inode {} are damaged", inode.number)).at(block * fs.block));
-                } else if fs.seed.is_some_and(|seed| checksum::attributes(seed, block, &bytes) != le32(&bytes, 16)) {
-                    let text = format!("the checksum of the attributes of inode {} is wrong", inode.number);
-                    self.add(Finding::new("ext-attribute-checksum", text).at(block * fs.block));
-                }
+                self.check_attribute_block(inode, block, &bytes);
             }
         }
         Some(fs.ratio())
-    }
-
-    /// Reads a directory's blocks: their checksums, the index, and every name.
-    fn directory(&mut self, inode: &Inode) {
-        let fs = self.fs;
-        let number = inode.number;
-        if inode.flags() & INLINE != 0 {
-            let data = inode.inline();
-            self.above.insert(number, le32(&data, 0));
-            self.count_name(le32(&data, 0));
-            self.count_name(number);
-            self.entries(number, data.get(4..60.min(data.len())).unwrap_or_default(), false);
-            self.entries(number, data.get(60..).unwrap_or_default(), false);
-            return;
-        }
-        let Ok(pieces) = fs.pieces_of(inode) else { return };
-        let size = inode.size().min(MOST_DIRECTORY).min(fs.volume.len());
-        let Some(left) = self.names_left.checked_sub(size) else {
-            self.add(Finding::grave("walk-budget", format!("directory {number}: all directories together are longer than the volume")));
-            return;
-        };
-        self.names_left = left;
-        let content = Content::new(size, pieces, Form::Plain);
-        let blocks = size / fs.block;
-        if !size.is_multiple_of(fs.block) {
-            self.add(Finding::new("ext-directory", format!("directory {number}: its size is no whole number of blocks")));
-        }
-        // Blocks that the index leads to, and those that hold the index itself.
-        let (mut leaves, mut nodes) = (Bits::new(blocks), Bits::new(blocks));
-        let indexed = inode.flags() & INDEXED != 0 && fs.features[0] & 0x20 != 0;
-        if indexed && !self.index(inode, &content, blocks, &mut leaves, &mut nodes) {
-            self.add(Finding::new("ext-index", format!("directory {number}: its index is damaged; its names are still there")));
-        }
-        let sound = nodes.total() > 0;
-        let mut bytes = vec![0; fs.block as usize];
-        for block in 0..blocks {
-            if let Err(finding) = content.read(&fs.volume, block * fs.block, &mut bytes) {
-                self.add(finding);
-                continue;
-            }
-            let seed = fs.seed_of(inode);
-            if indexed && nodes.has(block) && block > 0 {
-                continue;
-            }
-            if indexed && sound && block > 0 && !leaves.has(block) {
-                self.add(Finding::new("ext-index", format!("directory {number}: its index does not lead to block {block}")));
-            }
-            let tail = bytes.len() - 12;
-            let in_index = indexed && block == 0;
-            if let Some(seed) = seed.filter(|_| !in_index) {
-                let marked = le16(&bytes, tail + 4) == 12 && bytes[tail + 7] == 0xde;
-                if !marked || crc32c(seed, &bytes[..tail]) != le32(&bytes, tail + 8) {
-                    let text = format!("directory {number}: the checksum of block {block} is wrong");
-                    self.add(Finding::new("ext-directory-checksum", text).at(content.place(block * fs.block).unwrap_or(0)));
-                }
-            }
-            self.entries(number, &bytes, block == 0);
-        }
-    }
-
-    /// Goes through a hashed index: every node within bounds, hashes rising, every leaf named once.
-    fn index(&mut self, inode: &Inode, content: &Content, blocks: u64, leaves: &mut Bits, nodes: &mut Bits) -> bool {
-        let fs = self.fs;
-        let mut root = vec![0; fs.block as usize];
-        if content.read(&fs.volume, 0, &mut root).is_err() {
-            return false;
-        }
-        let (version, info, levels) = (root[28], usize::from(root[29]), root[30]);
-        if version > 6 || info != 8 || levels > 3 || le32(&root, 24) != 0 {
-            return false;
-        }
-        let mut waiting = vec![(0u64, 24 + info, levels, root)];
-        let mut sound = true;
-        while let Some((block, at, level, bytes)) = waiting.pop() {
-            let (limit, count) = (usize::from(le16(&bytes, at)), usize::from(le16(&bytes, at + 2)));
-            if count == 0 || count > limit || at + limit * 8 > bytes.len() || nodes.set(block..block + 1).is_some() {
-                return false;
-            }
-            if let Some(seed) = fs.seed_of(inode) {
-                let tail = at + limit * 8;
-                let sum = crc32c(crc32c(crc32c(seed, &bytes[..at + count * 8]), bytes.get(tail..tail + 4).unwrap_or_default()), &[0; 4]);
-                if tail + 8 > bytes.len() || sum != le32(&bytes, tail + 4) {
-                    let text = format!("directory {}: the checksum of its index in block {block} is wrong", inode.number);
-                    self.add(Finding::new("ext-index-checksum", text).at(content.place(block * fs.block).unwrap_or(0)));
-                }
-            }
-            let mut before = 0;
-            for slot in 0..count {
-                let entry = at + slot * 8;
-                let (hash, child) = (if slot == 0 { 0 } else { le32(&bytes, entry) }, u64::from(le32(&bytes, entry + 4) & 0x0fff_ffff));
-                if hash < before || child == 0 || child >= blocks {
-                    sound = false;
-                    continue;
-                }
-                before = hash;
-                if level == 0 {
-                    sound &= leaves.set(child..child + 1).is_none();
-                } else {
-                    let mut below = vec![0; fs.block as usize];
-                    if content.read(&fs.volume, child * fs.block, &mut below).is_err()
-                        || le16(&below, 4) as usize + 8 < below.len() && below.len() < 65536
-                    {
-                        return false;
-                    }
-                    waiting.push((child, 8, level - 1, below));
-                }
-            }
-        }
-        sound
-    }
-
-    /// Counts the names of a stretch of a directory; `first` begins with the directory itself and the one above.
-    fn entries(&mut self, directory: u32, bytes: &[u8], first: bool) {
-        let fs = self.fs;
-        for (index, entry) in fs.raw_entries(bytes).enumerate() {
-            let RawEntry { number, name, kind } = match entry {
-                Ok(entry) => entry,
-                Err(at) => {
-                    self.add(Finding::new("ext-directory", format!("directory {directory}: an entry {at} bytes into a block is damaged")));
-                    return;
-                }
-            };
-            if first && index < 2 {
-                let right = if index == 0 { name == b"." && number == directory } else { name == b".." };
-                if !right {
-                    self.add(Finding::new("ext-dots", format!("directory {directory}: its entries for itself and the one above are wrong")));
-                }
-                if index == 1 {
-                    self.above.insert(directory, number);
-                }
-            }
-            if number != 0 && !name.is_empty() {
-                let shown = || String::from_utf8_lossy(name).into_owned();
-                if number > fs.inodes || !self.inode_map.has(u64::from(number)) && self.is_counted(number) {
-                    let text = format!("\"{}\" in directory {directory} names inode {number}, which is not in use", shown());
-                    self.add(Finding::new("ext-dangling", text));
-                } else {
-                    self.count_name(number);
-                    // An entry that says it is no directory needs no way back.
-                    if !(first && index < 2) && (!fs.file_types || kind == 2) {
-                        self.above_by_name.insert(number, directory);
-                    }
-                }
-            }
-        }
     }
 
     /// Whether the bitmap of the inode's group was read already; groups are gone over in order.
@@ -518,13 +420,23 @@ impl Tour<'_> {
         }
     }
 
-    fn count_name(&mut self, number: u32) {
+    /// Counts a name that leads to an inode; `kind` is what its entry tells, 0 for nothing.
+    fn count_name(&mut self, number: u32, kind: u8) {
         if number == 0 || number > self.fs.inodes {
             return;
         }
         let (group, index) = ((number - 1) / self.fs.inodes_per_group, (number - 1) % self.fs.inodes_per_group);
         let count = self.fs.inodes_per_group as usize;
-        self.names.entry(group).or_insert_with(|| vec![0; count])[index as usize] += 1;
+        let word = &mut self.names.entry(group).or_insert_with(|| vec![0; count])[index as usize];
+        *word = (*word & COUNT).saturating_add(1).min(COUNT) | *word & !COUNT;
+        if kind != 0 {
+            let told = match *word >> 28 {
+                0 => u32::from(kind.min(14)),
+                known if known == u32::from(kind) => known,
+                _ => MANY_KINDS,
+            };
+            *word = *word & COUNT | told << 28;
+        }
     }
 
     fn names_and_links(&mut self) {
@@ -532,11 +444,17 @@ impl Tour<'_> {
         let known = std::mem::take(&mut self.known);
         for (number, inode) in &known {
             let (group, index) = ((number - 1) / fs.inodes_per_group, (number - 1) % fs.inodes_per_group);
-            let names = self.names.get(&group).map_or(0, |names| names[index as usize]);
+            let word = self.names.get(&group).map_or(0, |names| names[index as usize]);
+            let (names, told) = (word & COUNT, word >> 28);
+            if told != 0 && told != u32::from(inode.kind) {
+                self.add(Finding::new("ext-entry-kind", format!("a directory says inode {number} is something else than it is")));
+            }
             let links = u32::from(inode.links);
             let right = names == links || inode.directory && links == 1 && names > MOST_LINKS || inode.special;
-            if !right && names == 0 && links == 0 {
+            if names == 0 && links == 0 && fs.has_orphans() {
                 self.add(Finding::note("ext-orphan", format!("inode {number} was deleted while it was still open")));
+            } else if links == 0 && !inode.special {
+                self.add(Finding::new("ext-inode-bitmap", format!("inode {number} was deleted, but is in use in the map")));
             } else if !right {
                 self.add(Finding::new("ext-link-count", format!("inode {number} says it has {links} links, it has {names}")));
             }
