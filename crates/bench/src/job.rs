@@ -470,6 +470,12 @@ fn fitted(
     rules: &Rules,
 ) -> Result<(Plan, Vec<Hazard>), Refusal> {
     let mut plan = fit::plan(&looked.table, parts, sides, order.ids, rules, random)?;
+    for recast in &mut plan.recasts {
+        let walked = surveyed.iter().find(|volume| volume.number == recast.number).and_then(|volume| volume.walked.as_ref());
+        if let Some(Ok(room)) = walked.map(|(fs, survey)| fs.room(survey, recast.len, sides.1.sector)) {
+            recast.used = recast.len.saturating_sub(room);
+        }
+    }
     let (shown, plain): (Vec<&Surveyed>, Vec<&Surveyed>) = surveyed.iter().partition(|volume| plan.recast(volume.number).is_some());
     for volume in plain {
         let Some((to, _)) = plan.planned(volume.number).map(|planned| planned.place(sides.1.sector)) else { continue };

@@ -65,6 +65,7 @@ impl Ribbon {
                 number: planned.number,
                 start: planned.start.saturating_mul(sector),
                 len: planned.sectors.saturating_mul(sector),
+                used: plan.recast(part.number).map(|recast| recast.used).or(part.used),
                 ..part.clone()
             })
         });

@@ -64,6 +64,9 @@ impl BlockDevice {
 }
 
 impl Medium for BlockDevice {
+    fn will_read(&self, offset: u64, len: u64) {
+        self.io.expect(offset, len);
+    }
     fn geometry(&self) -> Geometry {
         self.geometry
     }

@@ -127,6 +127,11 @@ impl Io {
         self.plain.sync_data().map_err(|error| WriteError::from_io(&error, 0, 0))
     }
 
+    /// Lets the system begin to read a range.
+    pub fn expect(&self, offset: u64, len: u64) {
+        let _ = rustix::fs::fadvise(&self.plain, offset, NonZeroU64::new(len), Advice::WillNeed);
+    }
+
     /// Lets the page cache forget a range.
     pub fn forget(&self, offset: u64, len: u64) {
         // Advice may be ignored by the system; reads that can be direct do not depend on it.

@@ -130,6 +130,9 @@ pub trait Medium: Send + Sync {
         0
     }
 
+    /// Says that a range is read next, so that the system may begin with it while another one is waited for.
+    fn will_read(&self, _offset: u64, _len: u64) {}
+
     /// What the system says of the open drive, asked anew.
     fn standing(&self) -> Standing {
         Standing::default()
@@ -213,6 +216,11 @@ impl Medium for Heeding {
     }
     fn zero_run(&self, offset: u64, max: u64) -> u64 {
         self.inner.zero_run(offset, max)
+    }
+    fn will_read(&self, offset: u64, len: u64) {
+        if !self.is_stopped() {
+            self.inner.will_read(offset, len);
+        }
     }
     fn standing(&self) -> Standing {
         self.inner.standing()

@@ -100,6 +100,9 @@ fn sector_of_content(io: &Io, size: u64) -> u32 {
 }
 
 impl Medium for RawFile {
+    fn will_read(&self, offset: u64, len: u64) {
+        self.io.expect(offset, len);
+    }
     fn geometry(&self) -> Geometry {
         self.geometry
     }

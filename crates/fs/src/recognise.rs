@@ -254,6 +254,10 @@ fn fat(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
     };
     let extended = if kind == Kind::Fat32 { 66 } else { 38 };
     let mut volume = Volume::new(kind, total * sector);
+    // Systems note here, too, that they write to it.
+    if head[extended - 1] & 3 != 0 {
+        volume.state = State::Dirty;
+    }
     if head[extended] == 0x29 {
         let serial = le32(head, extended + 1);
         volume.id = format!("{:04X}-{:04X}", serial >> 16, serial & 0xffff);

@@ -8,7 +8,9 @@ use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
 use serde::Serialize;
 use std::borrow::Cow;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
+use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
+use std::sync::Mutex;
 use std::sync::mpsc::channel;
 
 /// How much a finding matters.
@@ -48,6 +50,12 @@ impl Finding {
 
     pub(crate) fn grave(code: &'static str, text: impl Into<String>) -> Self {
         Self { weight: Weight::Grave, ..Self::new(code, text) }
+    }
+
+    /// A volume of `says` bytes in a place of `has`: what lies beyond is not there.
+    pub(crate) fn longer(says: u64, has: u64) -> Option<Self> {
+        let text = || format!("it says it is {} bytes longer than the place it lies in; what lies there cannot be read", says - has);
+        (says > has).then(|| Self::grave("longer-than-place", text()))
     }
 
     pub(crate) fn at(self, byte: u64) -> Self {
@@ -340,6 +348,13 @@ pub trait FileSystem: Send + Sync {
     /// Why it can only be copied as it is.
     fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds>;
 
+    /// Bytes that are free for files when the volume is `len` bytes long on sectors of `sector` bytes: without what the
+    /// format's own tables take then. Lists of where files lie may grow and take a little of it.
+    ///
+    /// # Errors
+    /// Why it can only be copied as it is.
+    fn room(&self, survey: &Survey, len: u64, sector: u32) -> Result<u64>;
+
     /// The volume with another size or on other sectors; `survey` is its own.
     ///
     /// # Errors
@@ -383,8 +398,22 @@ pub fn most_entries(fs: &dyn FileSystem) -> u64 {
     fs.volume().len() / 8 + 4096
 }
 
+/// So many directories are read before their turn, by so many readers: what a drive needs to find one does not hold up the
+/// others.
+const AHEAD: usize = 8;
+const READERS: usize = 3;
+
+/// A directory that was met, and will be gone into.
+struct Waiting {
+    path: String,
+    node: Node,
+    depth: usize,
+    number: u64,
+    asked: bool,
+}
+
 /// Goes through everything below a directory, each directory before what is in it. `each` gets the path and the entry.
-/// Directories that contain themselves are entered once. While `each` looks at one directory the next one is read.
+/// Directories that contain themselves are entered once. While `each` looks at one directory the next ones are read.
 pub fn walk(fs: &dyn FileSystem, from: Node, path: &str, each: &mut dyn FnMut(&str, &Entry)) -> Vec<Finding> {
     walk_until(fs, from, path, &|| false, each)
 }
@@ -394,11 +423,36 @@ pub fn walk_until(fs: &dyn FileSystem, from: Node, path: &str, stop: &dyn Fn() -
     let mut findings = Vec::new();
     let mut seen = HashSet::from([from.id]);
     let mut left = most_entries(fs);
-    let (ask, asked) = channel::<Node>();
-    let (give, given) = channel();
+    let (ask, asked) = channel::<(u64, Node)>();
+    let asked = Mutex::new(asked);
+    let (give, given) = channel::<(u64, Listing)>();
     std::thread::scope(|scope| {
-        scope.spawn(move || asked.iter().try_for_each(|directory| give.send(fs.list(&directory))));
-        let mut waiting: Vec<(String, Node, usize)> = Vec::new();
+        for _ in 0..READERS {
+            let (asked, give) = (&asked, give.clone());
+            scope.spawn(move || {
+                loop {
+                    let next = asked.lock().expect("queue lock").recv();
+                    let Ok((number, directory)) = next else { return };
+                    // Whoever waits for it must not wait for ever.
+                    match catch_unwind(AssertUnwindSafe(|| fs.list(&directory))) {
+                        Ok(listing) => {
+                            if give.send((number, listing)).is_err() {
+                                return;
+                            }
+                        }
+                        Err(panic) => {
+                            let _ = give.send((number, Listing::default()));
+                            resume_unwind(panic);
+                        }
+                    }
+                }
+            });
+        }
+        drop(give);
+        let mut waiting: Vec<Waiting> = Vec::new();
+        // Listings that came before their turn.
+        let mut early: HashMap<u64, Listing> = HashMap::new();
+        let (mut number, mut asked_for) = (0, 0);
         let (mut path, mut depth, mut listing) = (path.trim_end_matches('/').to_string(), 0, fs.list(&from));
         loop {
             let found = std::mem::take(&mut listing.findings);
@@ -416,14 +470,18 @@ pub fn walk_until(fs: &dyn FileSystem, from: Node, path: &str, stop: &dyn Fn() -
                     findings.push(Finding::new("directory-loop", format!("{full} leads back to a directory above it, or is too deep")));
                     continue;
                 }
-                waiting.push((full, entry.node.clone(), depth + 1));
+                number += 1;
+                waiting.push(Waiting { path: full, node: entry.node.clone(), depth: depth + 1, number, asked: false });
             }
             waiting[first..].reverse();
-            let next = waiting.pop();
-            if let Some((_, directory, _)) = &next {
+            // Those whose turn comes next are read meanwhile.
+            for next in waiting.iter_mut().rev().take(AHEAD).filter(|next| !next.asked).take(AHEAD.saturating_sub(asked_for)) {
                 // Its answer is waited for below.
-                let _ = ask.send(directory.clone());
+                let _ = ask.send((next.number, next.node.clone()));
+                next.asked = true;
+                asked_for += 1;
             }
+            let next = waiting.pop();
             let mut full = format!("{path}/");
             let folder = full.len();
             for entry in &listing.entries {
@@ -431,9 +489,20 @@ pub fn walk_until(fs: &dyn FileSystem, from: Node, path: &str, stop: &dyn Fn() -
                 full.push_str(&entry.name.shown);
                 each(&full, entry);
             }
-            let Some((into, _, deeper)) = next.filter(|_| !stop()) else { break };
-            (path, depth) = (into, deeper);
-            listing = given.recv().unwrap_or_default();
+            let Some(next) = next.filter(|_| !stop()) else { break };
+            (path, depth) = (next.path, next.depth);
+            listing = if next.asked {
+                asked_for -= 1;
+                loop {
+                    if let Some(listing) = early.remove(&next.number) {
+                        break listing;
+                    }
+                    let Ok((number, listing)) = given.recv() else { break Listing::default() };
+                    early.insert(number, listing);
+                }
+            } else {
+                fs.list(&next.node)
+            };
         }
         drop(ask);
     });

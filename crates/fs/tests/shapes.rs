@@ -101,6 +101,13 @@ fn one(family: Family, seed: u64) -> Result<bool, String> {
         poured(&view, &out);
         judged(family, &out).map_err(|said| told(format!("the checker: {said}")))?;
         check(&out, &mine, family).map_err(told)?;
+        let promised = fs.room(&survey, wanted.len, sector).map_err(|finding| told(finding.text))?;
+        let there = badger_fs::open(&source(&out), 0, wanted.len).map_err(|finding| told(finding.text))?;
+        let size = badger_fs::recognise(&*source(&out), 0, wanted.len).map_or(0, |volume| volume.size_bytes);
+        let free = size.saturating_sub(there.survey().used());
+        if free.abs_diff(promised) > wanted.len / 100 + (1 << 20) {
+            return Err(told(format!("{free} bytes are free where {promised} were promised")));
+        }
         if shape.driven {
             let after = shown(family, &out).map_err(|said| told(format!("the driver: {said}")))?;
             if let Some(differs) = differ(theirs.as_ref().unwrap_or(&mine), &after) {

@@ -129,7 +129,7 @@ pub struct Recast {
     pub to: u64,
     /// Bytes of its partition there.
     pub len: u64,
-    /// Bytes in use.
+    /// Bytes in use there, what the format's own tables take then included.
     pub used: u64,
     /// What its new identifier is made of; empty where it keeps its own.
     #[serde(default, with = "hex", skip_serializing_if = "Vec::is_empty")]

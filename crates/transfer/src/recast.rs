@@ -32,8 +32,8 @@ fn prove_volume(context: &Context, recast: &badger_layout::plan::Recast) -> Line
         std::cmp::Ordering::Equal => "set right for its new place".into(),
     };
     line.evidence.insert(0, format!("{change}, {} free; {} lie elsewhere in it than they did", human(free), human(context.image.moved(recast.to))));
-    // A format's own tables grow and shrink with it; a twentieth is more than any of them takes.
-    if free + recast.len / 20 + (4 << 20) < promised {
+    // Lists of where files lie grow where files are divided; a hundredth is more than they take.
+    if free + recast.len / 100 + (1 << 20) < promised {
         line.result = Verdict::Fails;
         line.text = format!("{name}: {} are free where {} were promised", human(free), human(promised));
     }

@@ -235,6 +235,9 @@ impl FileSystem for ExFat {
             Ok(pieces) => pieces,
             Err(finding) => return finding.into(),
         };
+        if pieces.len() > 1 {
+            self.volume.expect(pieces.iter().filter_map(|piece| Some((piece.at?, piece.len))));
+        }
         // A set may cross from one stretch to another that does not follow it.
         let (mut set, mut start, mut missing) = (Vec::new(), 0, 0usize);
         for piece in pieces {
@@ -322,6 +325,10 @@ impl FileSystem for ExFat {
 
     fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds> {
         self.bounds_of(survey, u64::from(sector))
+    }
+
+    fn room(&self, survey: &Survey, len: u64, sector: u32) -> Result<u64> {
+        self.room_in(survey, len, u64::from(sector))
     }
 
     fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {

@@ -92,6 +92,13 @@ impl ExFat {
         Ok(Bounds { least: up(size(least), sector), most: size(MOST), unit: self.cluster })
     }
 
+    pub(super) fn room_in(&self, survey: &Survey, len: u64, sector: u64) -> Result<u64> {
+        self.can_change(sector)?;
+        let clusters = self.fitting(len, sector).clusters;
+        let used: u64 = self.used_clusters(survey)?.iter().map(|range| range.end - range.start).sum();
+        Ok(clusters.saturating_sub(used + self.upcase_clusters() + self.bitmap_clusters(clusters)) * self.cluster)
+    }
+
     pub(super) fn resized_to(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
         must_be_sound(survey)?;
         let sector = u64::from(wanted.sector);

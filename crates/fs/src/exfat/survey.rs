@@ -82,6 +82,9 @@ impl ExFat {
                 claims.findings.add(Finding::note("media-failure", "its system noted that reading or writing it failed"));
             }
         }
+        let end = self.heap + u64::from(self.clusters) * self.cluster;
+        let said = self.volume.read(72, 8).map_or(0, |bytes| u64::from_le_bytes(bytes.try_into().unwrap_or_default()).saturating_mul(self.sector));
+        Finding::longer(said.max(end), self.volume.len()).into_iter().for_each(|finding| claims.findings.add(finding));
         let mut map = Bits::new(u64::from(self.clusters) + 2);
         let (place, size) = self.system.bitmap;
         let wanted = u64::from(self.clusters).div_ceil(8);

@@ -433,15 +433,20 @@ impl Ext {
         if le32(&self.sb, 76) == 0 { 11 } else { le32(&self.sb, 84).max(11) }
     }
 
+    /// Where an inode stands; `None` where its group has no table.
+    fn inode_at(&self, number: u32) -> Option<u64> {
+        let before = number.checked_sub(1)?;
+        let (group, index) = (before / self.inodes_per_group, before % self.inodes_per_group);
+        let table = self.groups.get(group as usize).map_or(0, |group| group.inode_table);
+        table.checked_mul(self.block).filter(|at| *at > 0)?.checked_add(u64::from(index) * self.inode_size)
+    }
+
     fn inode(&self, number: u32) -> Result<Inode> {
         let gone = |why: &str| Finding::new("ext-inode", format!("inode {number}: {why}"));
         if number == 0 || number > self.inodes {
             return Err(gone("there is none of that number"));
         }
-        let (group, index) = ((number - 1) / self.inodes_per_group, (number - 1) % self.inodes_per_group);
-        let table = self.groups.get(group as usize).map_or(0, |group| group.inode_table);
-        let at = table.checked_mul(self.block).filter(|at| *at > 0).and_then(|at| at.checked_add(u64::from(index) * self.inode_size));
-        let bytes = self.volume.read(at.ok_or_else(|| gone("its table lies nowhere"))?, self.inode_size as usize)?;
+        let bytes = self.volume.read(self.inode_at(number).ok_or_else(|| gone("its table lies nowhere"))?, self.inode_size as usize)?;
         Ok(Inode { number, bytes })
     }
 
@@ -759,6 +764,9 @@ impl FileSystem for Ext {
             return listing;
         }
         let size = inode.size().min(MOST_DIRECTORY).min(self.volume.len());
+        if pieces.len() > 1 {
+            self.volume.expect(pieces.iter().filter_map(|piece| Some((piece.at?, piece.len))));
+        }
         let content = Content::new(size, pieces, Form::Plain);
         let mut block = vec![0; self.block as usize];
         let mut at = 0;
@@ -769,6 +777,7 @@ impl FileSystem for Ext {
             }
             at += self.block;
         }
+        self.volume.expect(found.iter().filter_map(|(number, _)| Some((self.inode_at(u32::try_from(*number).ok()?)?, self.inode_size))));
         listing.add(found, |number, name| self.named(number, name));
         listing
     }
@@ -834,6 +843,10 @@ impl FileSystem for Ext {
 
     fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds> {
         self.bounds_of(survey, u64::from(sector))
+    }
+
+    fn room(&self, survey: &Survey, len: u64, sector: u32) -> Result<u64> {
+        self.room_in(survey, len, u64::from(sector))
     }
 
     fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {

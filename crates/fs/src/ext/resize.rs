@@ -206,6 +206,14 @@ impl Ext {
         Ok(Bounds { least: up(least * self.block, sector), most: most.saturating_mul(self.block), unit: self.block * self.ratio() })
     }
 
+    pub(super) fn room_in(&self, survey: &Survey, len: u64, sector: u64) -> Result<u64> {
+        self.can_change(sector)?;
+        let most = if self.features[1] & WIDE != 0 { u64::MAX } else { u64::from(u32::MAX) };
+        let new = self.shaped(self.normal((len / self.block).min(most)));
+        let held = self.file_units(survey).iter().map(|range| range.end - range.start).sum::<u64>() * self.ratio();
+        Ok(new.blocks.saturating_sub(new.overhead() + held + self.first_block) * self.block)
+    }
+
     pub(super) fn resized_to(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
         must_be_sound(survey)?;
         self.can_change(u64::from(wanted.sector))?;

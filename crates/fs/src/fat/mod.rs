@@ -26,6 +26,12 @@ pub struct Fat {
     /// Bytes of one table, and how many of them there are.
     table_len: u64,
     copies: u64,
+    /// The table that counts, and whether the others follow it.
+    active: u64,
+    mirrored: bool,
+    /// Bytes the boot sector says the volume has, and whether it says that a system still writes to it.
+    said: u64,
+    dirty: bool,
     /// Sectors in front that hold counts and a copy of the boot sector; 0 where there are none.
     info: u64,
     backup: u64,
@@ -74,7 +80,18 @@ impl Fat {
         if reserved == 0 || copies == 0 || table_len * sector * 8 / u64::from(bits) < u64::from(clusters) {
             return Err(wrong("its tables are too short"));
         }
+        // With mirroring off only one table counts: the lower four bits say which.
+        let flags = if bits == 32 { le16(&boot, 40) } else { 0 };
+        let mirrored = flags & 0x80 == 0;
+        let active = if mirrored { 0 } else { u64::from(flags & 15) };
+        if active >= copies {
+            return Err(wrong("it names a table that there is not"));
+        }
         Ok(Self {
+            active,
+            mirrored,
+            said: total.saturating_mul(sector),
+            dirty: boot[if bits == 32 { 65 } else { 37 }] & 3 != 0,
             bits,
             cluster: per_cluster * sector,
             table: reserved * sector,
@@ -94,13 +111,13 @@ impl Fat {
     /// What the table says of a cluster: the next one, or `None` at the end of a chain.
     fn next(&self, cluster: u32) -> Result<Option<u32>> {
         let bad = |value: u32| Finding::new("fat-chain", format!("cluster {cluster} leads to {value}, which is no cluster of a file"));
-        let at = self.table + u64::from(cluster) * u64::from(self.bits) / 8;
+        let at = self.table + self.active * self.table_len + u64::from(cluster) * u64::from(self.bits) / 8;
         let mut bytes = [0u8; 4];
         let entry = &mut bytes[..if self.bits == 32 { 4 } else { 2 }];
         // Where the first table cannot be read, the second says the same.
         self.volume.read_into(at, entry).or_else(|finding| match self.copies {
-            0 | 1 => Err(finding),
-            _ => self.volume.read_into(at + self.table_len, entry),
+            2.. if self.mirrored => self.volume.read_into(at + self.table_len, entry),
+            _ => Err(finding),
         })?;
         let raw = le32(&bytes, 0);
         let (value, end) = match self.bits {
@@ -234,6 +251,9 @@ impl FileSystem for Fat {
             Ok(pieces) => pieces,
             Err(finding) => return finding.into(),
         };
+        if pieces.len() > 1 {
+            self.volume.expect(pieces.iter().filter_map(|piece| Some((piece.at?, piece.len))));
+        }
         let mut long = LongName::default();
         for piece in pieces {
             let start = piece.at.unwrap_or(0);
@@ -325,6 +345,10 @@ impl FileSystem for Fat {
 
     fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds> {
         self.bounds_of(survey, u64::from(sector))
+    }
+
+    fn room(&self, survey: &Survey, len: u64, sector: u32) -> Result<u64> {
+        self.room_in(survey, len, u64::from(sector))
     }
 
     fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {

@@ -91,6 +91,11 @@ impl Fat {
         Ok(Bounds { least: bytes(used.max(least))?, most: bytes(most)?, unit: self.cluster })
     }
 
+    pub(super) fn room_in(&self, survey: &Survey, len: u64, sector: u64) -> Result<u64> {
+        let used: u64 = self.used_clusters(survey).iter().map(|range| range.end - range.start).sum();
+        Ok(self.fitting(len, sector)?.clusters.saturating_sub(used) * self.cluster)
+    }
+
     pub(super) fn resized_to(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
         must_be_sound(survey)?;
         let sector = u64::from(wanted.sector);
@@ -170,7 +175,7 @@ impl Fat {
     fn raw(&self, first: u64, count: u64) -> Result<Vec<u32>> {
         let at = first * u64::from(self.bits) / 8;
         let end = ((first + count) * u64::from(self.bits)).div_ceil(8);
-        let bytes = self.volume.read(self.table + at, (end - at) as usize)?;
+        let bytes = self.volume.read(self.table + self.active * self.table_len + at, (end - at) as usize)?;
         Ok(match self.bits {
             12 => (0..count as usize)
                 .map(|index| {

@@ -37,7 +37,8 @@ impl Fat {
         };
         for step in 0..len.div_ceil(STEP) {
             let (start, size) = (step * STEP, STEP.min(len - step * STEP) as usize);
-            let mut read = (0..self.copies).map(|copy| self.volume.read(self.table + copy * self.table_len + start, size));
+            let copies = if self.mirrored { 0..self.copies } else { self.active..self.active + 1 };
+            let mut read = copies.map(|copy| self.volume.read(self.table + copy * self.table_len + start, size));
             let first = read.next().unwrap_or_else(|| Err(Finding::new("fat-table", "there is none")));
             for (copy, other) in read.enumerate() {
                 match (&first, other) {
@@ -130,7 +131,8 @@ impl Fat {
         let mut survey = Survey::default();
         let mut claims = Claims::new(self.data, self.cluster, 2, u64::from(self.clusters), "cluster");
         let table = self.tables(&mut claims);
-        if !table.clean {
+        Finding::longer(self.said, self.volume.len()).into_iter().for_each(|finding| claims.findings.add(finding));
+        if !table.clean || self.dirty {
             claims.findings.add(Finding::new("volume-dirty", "it was in use when it was last seen"));
         }
         if table.bad > 0 {

@@ -95,6 +95,9 @@ impl Ntfs {
             }
             Err(_) => {}
         }
+        if let Some(blocks) = &blocks {
+            self.volume().expect(blocks.pieces().iter().filter_map(|piece| Some((piece.at?, piece.len))));
+        }
         // A block's number counts clusters, or sectors where a block is smaller than a cluster.
         let step = if size < self.cluster { 512 } else { self.cluster };
         let mut seen = Bits::new(count);

@@ -182,6 +182,13 @@ impl Ntfs {
         Ok(Bounds { least: size(least), most: size(u64::from(u32::MAX) - 1), unit: self.cluster })
     }
 
+    pub(super) fn room_in(&self, survey: &Survey, len: u64, sector: u64) -> Result<u64> {
+        self.can_change(sector)?;
+        let clusters = clusters_in(len, sector, self.cluster).min(u64::from(u32::MAX) - 1);
+        let used: u64 = self.used_clusters(survey)?.iter().map(|range| range.end - range.start).sum();
+        Ok(clusters.saturating_sub(used + self.map_clusters(clusters)) * self.cluster)
+    }
+
     pub(super) fn resized_to(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
         must_be_sound(survey)?;
         let sector = u64::from(wanted.sector);
@@ -535,6 +542,11 @@ impl Change<'_> {
         }
         let mut inside = Vec::new();
         Ntfs::attributes_in(&base, &mut inside);
+        // The list of attributes is written anew; where it lay outside of the record that place is free.
+        for one in all.iter().filter(|one| one.code == LIST && one.bytes[8] != 0) {
+            let led = self.led(runs(&one.bytes));
+            led.into_iter().filter_map(|(first, len)| Some(first?..first? + len)).flatten().for_each(|cluster| self.moves.release(cluster));
+        }
         let mut wholes: BTreeMap<(u32, usize, Vec<u8>), Vec<Part>> = BTreeMap::new();
         for (order, one) in all.iter().enumerate().filter(|(_, one)| one.code != LIST) {
             let bytes = self.changed(file, &one.bytes, one.code).unwrap_or_else(|| one.bytes.clone());

@@ -463,7 +463,10 @@ impl FileSystem for Ntfs {
             found.dedup();
         }
         let found = found.into_iter().filter(|(reference, _)| reference & NUMBER >= FIRST_USER);
-        let found = found.map(|(reference, units)| (reference, Name::from_units(&units))).collect();
+        let found: Vec<(u64, Name)> = found.map(|(reference, units)| (reference, Name::from_units(&units))).collect();
+        let record = self.record as u64;
+        let places = found.iter().filter_map(|(reference, _)| Some((self.table.place((reference & NUMBER).checked_mul(record)?)?, record)));
+        self.volume.expect(places);
         let refused = RefCell::new(Vec::new());
         listing.add(found, |reference, name| {
             let node = self.node_if(reference & NUMBER, (reference >> 48) as u16, &mut |what| {
@@ -532,6 +535,10 @@ impl FileSystem for Ntfs {
 
     fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds> {
         self.bounds_of(survey, u64::from(sector))
+    }
+
+    fn room(&self, survey: &Survey, len: u64, sector: u32) -> Result<u64> {
+        self.room_in(survey, len, u64::from(sector))
     }
 
     fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {

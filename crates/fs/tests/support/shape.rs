@@ -277,6 +277,16 @@ fn some(place: &Path, random: &mut Random, room: u64, family: Family, tag: &str)
         if rich && random.chance(6) {
             let _ = fs::hard_link(&path, path.with_extension("again"));
         }
+        if rich && random.chance(2) {
+            // Hundreds of islands: such a list of places outgrows what most files have for it.
+            let islands = File::create(path.with_extension("islands"));
+            let count = 100 + random.below(500);
+            let _ = islands.and_then(|file| {
+                file.set_len(count << 17)?;
+                (0..count).try_for_each(|island| file.write_all_at(&noise(512, island + 1), island << 17))
+            });
+            left = left.saturating_sub(count * 4096);
+        }
         if rich && random.chance(5) {
             let sparse = File::create(path.with_extension("db"));
             let _ = sparse.and_then(|file| {

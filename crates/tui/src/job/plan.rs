@@ -202,7 +202,8 @@ fn figures(job: &JobView, sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
         let known = sight.parts.iter().find(|one| one.number == part.number);
         let used = known.and_then(|one| one.used).or(part.used);
         let shown = |bytes: Option<u64>| bytes.map(human).unwrap_or_else(|| "-".into());
-        let free = place.and_then(|(_, len)| Some(len.saturating_sub(used?)));
+        let after = sight.plan.recast(part.number).map(|recast| recast.used).or(used);
+        let free = place.and_then(|(_, len)| Some(len.saturating_sub(after?)));
         let number = planned.filter(|planned| planned.number != part.number).map(|planned| format!(" → {}", planned.number)).unwrap_or_default();
         let named = format!("{}{number} {}", part.number, part.name);
         let mut spans = vec![

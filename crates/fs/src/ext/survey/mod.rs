@@ -117,6 +117,7 @@ impl Ext {
         if state & 1 == 0 && !copied {
             tour.claims.findings.add(Finding::new("volume-dirty", "it was in use when it was last seen"));
         }
+        Finding::longer(self.blocks * self.block, self.volume.len()).into_iter().for_each(|finding| tour.add(finding));
         self.super_block_faults().into_iter().for_each(|finding| tour.add(finding));
         self.journal_faults().into_iter().for_each(|finding| tour.add(finding));
         self.orphan_fault().into_iter().for_each(|finding| tour.add(finding));
