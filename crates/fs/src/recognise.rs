@@ -139,11 +139,24 @@ pub struct Volume {
     pub state: State,
     /// What is wrong with it.
     pub problems: Vec<String>,
+    /// Bytes of the largest sectors of a drive that its systems read it from as it is; `None` where that is not known, as of
+    /// a container whose content is not looked into.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub most_sector: Option<u32>,
 }
 
 impl Volume {
     fn new(kind: Kind, size_bytes: u64) -> Self {
-        Self { kind, label: String::new(), id: String::new(), size_bytes, used_bytes: None, state: State::Clean, problems: Vec::new() }
+        Self {
+            kind,
+            label: String::new(),
+            id: String::new(),
+            size_bytes,
+            used_bytes: None,
+            state: State::Clean,
+            problems: Vec::new(),
+            most_sector: None,
+        }
     }
 }
 
@@ -181,12 +194,31 @@ pub fn recognise(drive: &dyn Medium, start: u64, len: u64) -> Option<Volume> {
         .or_else(|| apfs(&stretch, &head))
         .or_else(|| containers(&stretch, &head))
         .or_else(|| iso(&stretch))?;
+    volume.most_sector = most_sector(&stretch, &head, volume.kind);
     if volume.size_bytes > len {
         let missing = badger_drive::size::thousands(volume.size_bytes - len);
         volume.problems.push(format!("it is {missing} bytes longer than the place it lies in"));
         volume.state = State::Damaged;
     }
     Some(volume)
+}
+
+/// What a format counts in at the least: no system reads less than a sector of the drive.
+fn most_sector(stretch: &Stretch, head: &[u8], kind: Kind) -> Option<u32> {
+    let wide = |at: u64| stretch.read(at, 4);
+    Some(match kind {
+        Kind::Fat12 | Kind::Fat16 | Kind::Fat32 | Kind::Ntfs | Kind::BitLocker => u32::from(le16(head, 11)),
+        Kind::ExFat => 1 << head[108].clamp(9, 12),
+        Kind::Ext2 | Kind::Ext3 | Kind::Ext4 => 1024 << le32(&wide(1024 + 24)?, 0).min(6),
+        Kind::Xfs => u32::from(be16(head, 102)),
+        Kind::Btrfs => le32(&wide((64 << 10) + 144)?, 0),
+        Kind::HfsPlus => be32(&wide(1024 + 40)?, 0),
+        Kind::Apfs => le32(head, 36),
+        Kind::Iso9660 => 2048,
+        // Their blocks are found by bytes, or are pages.
+        Kind::Squashfs | Kind::Swap => 4096,
+        Kind::Lvm | Kind::Luks | Kind::Md => return None,
+    })
 }
 
 /// The volume in every partition of a table, by its number.

@@ -129,3 +129,84 @@ fn a_block_of_a_transaction_that_is_wrong_is_not_trusted() {
     fs::write(&torn, bytes).unwrap();
     assert!(broken(&torn));
 }
+
+/// A volume as a machine leaves it in the middle of its work: files written, grown, cut off, renamed, linked, deleted while
+/// they are open; some of it in transactions, some in fast commits, some only begun.
+fn busy(features: &[&str], options: &str) -> (TempDir, PathBuf) {
+    let (dir, path) = image(64);
+    run(&[&["mke2fs", "-q", "-F", "-t", "ext4", "-b", "4096"], features, &[path.to_str().unwrap()]].concat());
+    let place = dir.path().join("mnt");
+    mount(&path, &place, options);
+    let at = |name: &str| place.join(name);
+    fs::create_dir(at("sheets")).unwrap();
+    for number in 0..60usize {
+        fs::write(at(&format!("sheets/f{number}")), support::noise(number * 3000 + 10, number as u64 + 1)).unwrap();
+    }
+    run(&["sync"]);
+    (0..60).step_by(2).for_each(|number| fs::remove_file(at(&format!("sheets/f{number}"))).unwrap());
+    let open = |name: &str| OpenOptions::new().write(true).open(at(name)).unwrap();
+    (1..60).step_by(4).for_each(|number| open(&format!("sheets/f{number}")).set_len(1000).unwrap());
+    (0..20).for_each(|number| fs::write(at(&format!("sheets/g{number}")), support::noise(9000, number + 99)).unwrap());
+    let held = fs::File::open(at("sheets/f59")).unwrap();
+    fs::remove_file(at("sheets/f59")).unwrap();
+    for number in 0..10usize {
+        let mut file = OpenOptions::new().append(true).open(at(&format!("sheets/g{number}"))).unwrap();
+        file.write_all(&support::noise(7000 * number, 7)).unwrap();
+        file.sync_all().unwrap();
+        fs::rename(at(&format!("sheets/g{number}")), at(&format!("sheets/h{number}"))).unwrap();
+        fs::hard_link(at(&format!("sheets/h{number}")), at(&format!("sheets/second {number}"))).unwrap();
+        let mut file = OpenOptions::new().create(true).append(true).open(at(&format!("new {number}.txt"))).unwrap();
+        file.write_all(&support::noise(5000, 8)).unwrap();
+        file.sync_all().unwrap();
+    }
+    let torn = dir.path().join("torn.img");
+    run(&["cp", path.to_str().unwrap(), torn.to_str().unwrap()]);
+    drop(held);
+    run(&["umount", place.to_str().unwrap()]);
+    (dir, torn)
+}
+
+/// Path, length and hash of every file.
+type Files = std::collections::BTreeMap<String, (u64, blake3::Hash)>;
+
+#[rstest]
+#[case::ordered(&[], "loop,data=ordered")]
+#[case::with_data(&[], "loop,data=journal")]
+#[case::orphan_file(&["-O", "orphan_file"], "loop,data=journal")]
+#[case::no_checksums(&["-O", "^metadata_csum"], "loop,data=ordered")]
+#[case::fast(&["-O", "fast_commit"], "loop,data=ordered")]
+#[case::fast_small_inodes(&["-O", "fast_commit", "-I", "128"], "loop,data=ordered")]
+fn a_machine_that_lost_its_power_at_work_is_read_as_the_kernel_reads_it(#[case] features: &[&str], #[case] options: &str) {
+    let (dir, torn) = busy(features, options);
+    let there = support::open(&torn);
+    let mut ours = Files::new();
+    let findings = badger_fs::tree::walk(&*there, there.root().unwrap(), "", &mut |path, entry| {
+        if entry.node.kind == badger_fs::tree::NodeKind::File {
+            let hash = support::hashed(&*there, &entry.node, "").unwrap();
+            ours.insert(path.into(), (entry.node.size, blake3::Hash::from_bytes(hash.try_into().unwrap())));
+        }
+    });
+    assert_eq!(findings, []);
+    let copy = dir.path().join("judge.img");
+    fs::copy(&torn, &copy).unwrap();
+    let place = dir.path().join("judge");
+    mount(&copy, &place, "loop");
+    let mut kernels = Files::new();
+    for folder in ["", "/sheets"] {
+        for entry in fs::read_dir(place.join(folder.trim_start_matches('/'))).unwrap().map(Result::unwrap) {
+            if entry.file_type().unwrap().is_file() {
+                let bytes = fs::read(entry.path()).unwrap();
+                kernels.insert(format!("{folder}/{}", entry.file_name().to_string_lossy()), (bytes.len() as u64, blake3::hash(&bytes)));
+            }
+        }
+    }
+    run(&["umount", place.to_str().unwrap()]);
+    assert_eq!(ours.keys().collect::<Vec<_>>(), kernels.keys().collect::<Vec<_>>());
+    assert_eq!(ours, kernels);
+    // Nothing of it is damage: a start of its own system sets all of it right.
+    let survey = there.survey();
+    let faults: Vec<_> = survey.findings.iter().filter(|finding| finding.weight > Weight::Note).collect();
+    assert_eq!(faults, Vec::<&badger_fs::Finding>::new());
+    let pending = survey.findings.iter().find(|finding| finding.code == "journal-pending").unwrap();
+    assert_eq!(pending.text.contains("fast commits"), features.contains(&"fast_commit"), "{}", pending.text);
+}

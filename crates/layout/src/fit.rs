@@ -5,7 +5,7 @@ use crate::gpt::{self, Gpt};
 use crate::guid::Guid;
 use crate::mbr::{self, Logical, Mbr};
 use crate::plan::{self, Fit, Ids, Move, Patch, Plan, Planned, Recast, Side};
-use crate::rules::{Rules, What};
+use crate::rules::{Rules, What, Which};
 use crate::table::{Detail, Kind, Partition, Table};
 use crate::types::{self, TypeCode};
 use badger_drive::Refusal;
@@ -141,7 +141,12 @@ fn wish(partition: &Partition, part: &Part, old: u64, rules: &Rules, target: &Si
             let limits = limits()?;
             Wish { least: limits.least, size: limits.least, most: limits.most, fills: true }
         }
-        What::Least => fixed(limits()?.least),
+        // Asked of all, one that cannot change keeps its size; asked of it alone, that is a mistake.
+        What::Least if part.limits.is_err() && rule.is_some_and(|rule| rule.which != Which::Span(part.number, part.number)) => kept,
+        What::Least => match limits()?.least {
+            least if least < old => fixed(least),
+            _ => kept,
+        },
         What::Size(bytes) if up(bytes, grain) == kept.size => kept,
         What::Size(bytes) => {
             let (limits, bytes) = (limits()?, up(bytes, grain));

@@ -422,7 +422,9 @@ impl Plan {
 
     /// What becomes of a partition of the source.
     pub fn planned(&self, number: u32) -> Option<&Planned> {
-        self.partitions.iter().find(|planned| planned.from.unwrap_or(planned.number) == number)
+        // By rules a number may be taken by another partition, or by what holds the logical ones.
+        let is_it = |planned: &&Planned| if self.fit.is_some() { planned.from == Some(number) } else { planned.number == number };
+        self.partitions.iter().find(is_it)
     }
 
     /// How far the target is used, in bytes: the least size it must have.

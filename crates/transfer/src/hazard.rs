@@ -252,6 +252,9 @@ pub fn of_plan(looked: &Looked, plan: &Plan, references: &[Reference]) -> Vec<Ha
         );
         out.push(Hazard::new(Level::Mind, "sector-changes", text));
     }
+    if plan.source.sector != plan.target.sector {
+        out.extend(of_sectors(looked, plan));
+    }
     if plan.fit.is_some() && !plan.recasts.is_empty() && plan.sparing.as_ref().is_none_or(|sparing| sparing.volumes.len() == plan.recasts.len()) {
         let text = "of volumes that change only what is in use is copied: deleted files cannot be found on the target";
         out.push(Hazard::new(Level::Note, "changed-used-only", text));
@@ -288,6 +291,37 @@ pub fn of_plan(looked: &Looked, plan: &Plan, references: &[Reference]) -> Vec<Ha
         out.push(Hazard::new(Level::Note, "mbr-limit", "the MBR table cannot use the target beyond 2^32 sectors"));
     }
     out.sort_by_key(|hazard| hazard.level);
+    out
+}
+
+/// Volumes that come as they are onto a drive with other sectors: not every format can live there.
+fn of_sectors(looked: &Looked, plan: &Plan) -> Vec<Hazard> {
+    let sector = plan.target.sector;
+    let (mut out, mut unknown) = (Vec::new(), Vec::new());
+    let numbers: Vec<u32> = looked.table.data_partitions().into_iter().map(|partition| partition.number).collect();
+    let whole = looked.volumes.iter().map(|(number, _)| *number).filter(|number| !numbers.contains(number));
+    for number in numbers.iter().copied().chain(whole) {
+        let comes = plan.fit.is_none() || plan.planned(number).is_some();
+        if !comes || plan.recast(number).is_some() {
+            continue;
+        }
+        let volume = looked.volume(number);
+        let name = volume.map_or_else(|| format!("partition {number}"), |volume| volumes::called(number, volume));
+        match volume.and_then(|volume| volume.most_sector) {
+            Some(most) if most < sector => {
+                let text = format!(
+                    "{name} counts in sectors of {most} bytes: its systems cannot read it from a drive with sectors of {sector}; leave it out, or take a target with sectors of {most}"
+                );
+                out.push(Hazard::new(Level::Stop, "needs-small-sectors", text));
+            }
+            Some(_) => {}
+            None => unknown.push(name),
+        }
+    }
+    if !unknown.is_empty() {
+        let text = format!("whether what is in {} can be read from sectors of {sector} bytes is not known", unknown.join(", "));
+        out.push(Hazard::new(Level::Mind, "sectors-not-known", text));
+    }
     out
 }
 

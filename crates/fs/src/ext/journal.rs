@@ -3,6 +3,7 @@
 //! that is not where the format says the journal ends, the volume is not trusted.
 
 use super::checksum::{crc32_whole, crc32c};
+use super::fast::{self, Fast};
 use crate::cached::{Cached, Overlay};
 use crate::content::Content;
 use crate::tree::{Finding, Result};
@@ -187,8 +188,9 @@ fn damaged() -> Finding {
     Finding::new("ext-journal", "the journal is damaged: what it held back cannot be told")
 }
 
-/// Reads the journal in `content` and gives what is to be laid over the volume, with a word on it.
-pub(super) fn replay(volume: &Cached, content: &Content, block: u64, blocks: u64) -> Result<(Overlay, Finding)> {
+/// Reads the journal in `content` and gives what is to be laid over the volume, and the fast commits behind that, with a word
+/// on it.
+pub(super) fn replay(volume: &Cached, content: &Content, block: u64, blocks: u64) -> Result<(Overlay, Fast, Finding)> {
     let mut head = vec![0; 1024];
     content.read(volume, 0, &mut head)?;
     if be32(&head, 0) != MAGIC || !matches!(be32(&head, 4), 3 | 4) || u64::from(be32(&head, 12)) != block {
@@ -205,7 +207,7 @@ pub(super) fn replay(volume: &Cached, content: &Content, block: u64, blocks: u64
     let journal = Journal { volume, content, block, first: u64::from(be32(&head, 20)), end, old_checksum, features, seed };
     let (mut at, mut sequence) = (u64::from(be32(&head, 28)), be32(&head, 24));
     if at == 0 {
-        return Ok((Overlay::default(), Finding::note("journal-empty", "its journal holds nothing back")));
+        return Ok((Overlay::default(), Fast::default(), Finding::note("journal-empty", "its journal holds nothing back")));
     }
     if journal.first == 0 || at >= end || journal.first >= end {
         return Err(damaged());
@@ -239,8 +241,15 @@ pub(super) fn replay(volume: &Cached, content: &Content, block: u64, blocks: u64
     let overlay = Overlay { block, places: places.collect() };
     if let Some(why) = broken {
         let text = format!("its journal ends after {count} changes where it should not: {why}; what its system would make of it is not known");
-        return Ok((overlay, Finding::grave("journal-broken", text)));
+        return Ok((overlay, Fast::default(), Finding::grave("journal-broken", text)));
     }
-    let text = format!("its journal holds back {count} changes over {} blocks; they are taken into account in memory only", overlay.places.len());
-    Ok((overlay, Finding::note("journal-pending", text)))
+    // The block right behind the transactions belongs to neither.
+    let fast = fast::read(&mut |number| journal.read(end + 1 + number).ok(), fast.saturating_sub(1), sequence, blocks);
+    let more = match fast.commits {
+        0 => String::new(),
+        commits => format!(", and {commits} fast commits"),
+    };
+    let text =
+        format!("its journal holds back {count} changes over {} blocks{more}; they are taken into account in memory only", overlay.places.len());
+    Ok((overlay, fast, Finding::note("journal-pending", text)))
 }

@@ -3,6 +3,7 @@
 //! extended attributes. A journal that was not carried out is taken into account in memory.
 
 mod checksum;
+mod fast;
 mod hash;
 mod journal;
 mod resize;
@@ -15,8 +16,10 @@ use crate::survey::Survey;
 use crate::tree::{FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time, escaped};
 use badger_drive::field::{array, le16, le32};
 use checksum::{crc16, crc32c};
+use fast::Fast;
 use std::collections::HashSet;
 use std::ops::Range;
+use std::sync::Arc;
 
 const ROOT: u32 = 2;
 /// Inode flags.
@@ -49,6 +52,8 @@ pub struct Ext {
     groups: Vec<Group>,
     /// Begins every checksum; `None` where the volume has none.
     seed: Option<u32>,
+    /// Changes behind the journal's last whole transaction.
+    fast: Arc<Fast>,
     /// What was found while it was opened.
     opened: Vec<Finding>,
 }
@@ -215,11 +220,12 @@ impl Ext {
         let mut fs = Self::with(volume)?;
         if fs.features[1] & RECOVER != 0 {
             match fs.journal() {
-                Ok((overlay, finding)) => {
+                Ok((overlay, fast, finding)) => {
                     let found = std::mem::take(&mut fs.opened);
                     fs.volume.lay_over(overlay);
                     // The journal may hold newer descriptors as well.
                     fs = Self::with(fs.volume)?;
+                    fs.fast = Arc::new(fast);
                     fs.opened.extend(found.into_iter().filter(|found| found.code == "ext-super-block"));
                     fs.opened.push(finding);
                 }
@@ -229,7 +235,7 @@ impl Ext {
         Ok(fs)
     }
 
-    fn journal(&self) -> Result<(crate::cached::Overlay, Finding)> {
+    fn journal(&self) -> Result<(crate::cached::Overlay, Fast, Finding)> {
         let inode = self.inode(le32(&self.sb, 0xe0)).map_err(|_| Finding::new("ext-journal", "its journal lies on another drive"))?;
         let content = Content::new(inode.size(), self.pieces_of(&inode)?, Form::Plain);
         journal::replay(&self.volume, &content, self.block, self.blocks)
@@ -278,6 +284,7 @@ impl Ext {
             features,
             groups: Vec::new(),
             seed,
+            fast: Arc::default(),
             opened,
         };
         if fs.blocks.checked_mul(fs.block).is_none_or(|bytes| bytes > MOST_BYTES) {
@@ -448,6 +455,21 @@ impl Ext {
         }
         let bytes = self.volume.read(self.inode_at(number).ok_or_else(|| gone("its table lies nowhere"))?, self.inode_size as usize)?;
         Ok(Inode { number, bytes })
+    }
+
+    /// An inode with what fast commits changed of it.
+    fn inode_now(&self, number: u32) -> Result<Inode> {
+        let inode = self.inode(number)?;
+        match self.fast.inode(number, &inode.bytes, INLINE) {
+            Some(bytes) => Ok(Inode { number, bytes }),
+            None => Ok(inode),
+        }
+    }
+
+    /// Where its content lies by now.
+    fn pieces_now(&self, inode: &Inode) -> Result<Vec<Piece>> {
+        let pieces = self.pieces_of(inode)?;
+        Ok(if self.fast.is_empty() { pieces } else { self.fast.pieces(inode.number, pieces, inode.size(), self.block) })
     }
 
     /// Begins the checksum of whatever belongs to an inode.
@@ -679,7 +701,7 @@ impl Ext {
     }
 
     fn named(&self, number: u64, name: &Name) -> Result<Node> {
-        let inode = self.inode(u32::try_from(number).unwrap_or(0))?;
+        let inode = self.inode_now(u32::try_from(number).unwrap_or(0))?;
         match inode.mode() {
             0 => Err(Finding::new("ext-dangling", format!("{} names inode {number}, which is not in use", name.shown))),
             _ => Ok(self.node_of(&inode)),
@@ -708,7 +730,7 @@ impl Ext {
             let value = match le32(entry, 4) {
                 0 => bytes.get(start..start.saturating_add(len)).map(<[u8]>::to_vec),
                 // A long value has an inode of its own.
-                inode => self.inode(inode).and_then(|inode| self.value(&inode, len)).ok(),
+                inode => self.inode_now(inode).and_then(|inode| self.value(&inode, len)).ok(),
             };
             // The content of small files is kept as an attribute; it is no attribute of the file.
             if let Some(value) = value.filter(|_| !(entry[1] == 7 && name == b"data")) {
@@ -721,9 +743,19 @@ impl Ext {
 
     fn value(&self, inode: &Inode, len: usize) -> Result<Vec<u8>> {
         let mut bytes = vec![0; len.min(1 << 20)];
-        let count = Content::new(inode.size(), self.pieces_of(inode)?, Form::Plain).read(&self.volume, 0, &mut bytes)?;
+        let count = Content::new(inode.size(), self.pieces_now(inode)?, Form::Plain).read(&self.volume, 0, &mut bytes)?;
         bytes.truncate(count);
         Ok(bytes)
+    }
+
+    /// Takes changes of names by fast commits into account.
+    fn renamed(&self, directory: &Node, found: &mut Vec<(u64, Name)>) {
+        if self.fast.is_empty() {
+            return;
+        }
+        let mut plain: Vec<(u64, Vec<u8>)> = found.drain(..).map(|(number, name)| (number, name.bytes)).collect();
+        self.fast.names(Self::number(directory), &mut plain);
+        found.extend(plain.into_iter().map(|(number, name)| (number, Name::from_bytes(&name))));
     }
 
     /// The content of an inode as it stands there.
@@ -731,7 +763,7 @@ impl Ext {
         if inode.flags() & INLINE != 0 {
             return Ok(Content::held(inode.inline()));
         }
-        Ok(Content::new(inode.size(), self.pieces_of(inode)?, Form::Plain))
+        Ok(Content::new(inode.size(), self.pieces_now(inode)?, Form::Plain))
     }
 
     fn number(node: &Node) -> u32 {
@@ -741,14 +773,14 @@ impl Ext {
 
 impl FileSystem for Ext {
     fn root(&self) -> Result<Node> {
-        Ok(self.node_of(&self.inode(ROOT)?))
+        Ok(self.node_of(&self.inode_now(ROOT)?))
     }
 
     fn list(&self, directory: &Node) -> Listing {
         let (mut listing, mut found) = (Listing::default(), Vec::new());
         let read = || -> Result<(Inode, Vec<Piece>)> {
-            let inode = self.inode(Self::number(directory))?;
-            let pieces = if inode.flags() & INLINE != 0 { Vec::new() } else { self.pieces_of(&inode)? };
+            let inode = self.inode_now(Self::number(directory))?;
+            let pieces = if inode.flags() & INLINE != 0 { Vec::new() } else { self.pieces_now(&inode)? };
             Ok((inode, pieces))
         };
         let (inode, pieces) = match read() {
@@ -760,6 +792,7 @@ impl FileSystem for Ext {
             // Four bytes with the parent stand in front, and entries may not cross from one part to the other.
             self.entries(data.get(4..60.min(data.len())).unwrap_or_default(), &mut listing, &mut found);
             self.entries(data.get(60..).unwrap_or_default(), &mut listing, &mut found);
+            self.renamed(directory, &mut found);
             listing.add(found, |number, name| self.named(number, name));
             return listing;
         }
@@ -777,6 +810,7 @@ impl FileSystem for Ext {
             }
             at += self.block;
         }
+        self.renamed(directory, &mut found);
         self.volume.expect(found.iter().filter_map(|(number, _)| Some((self.inode_at(u32::try_from(*number).ok()?)?, self.inode_size))));
         listing.add(found, |number, name| self.named(number, name));
         listing
@@ -786,7 +820,7 @@ impl FileSystem for Ext {
         if !stream.is_empty() {
             return Err(Finding::new("no-stream", "this format has no further streams"));
         }
-        let inode = self.inode(Self::number(file))?;
+        let inode = self.inode_now(Self::number(file))?;
         if inode.flags() & ENCRYPTED != 0 {
             return Err(Finding::new("ext-encrypted", "it is encrypted; only its owner's system can read it"));
         }
@@ -797,7 +831,7 @@ impl FileSystem for Ext {
         if !stream.is_empty() {
             return self.open(file, stream);
         }
-        self.held_by(&self.inode(Self::number(file))?)
+        self.held_by(&self.inode_now(Self::number(file))?)
     }
 
     fn volume(&self) -> &Cached {
@@ -805,7 +839,7 @@ impl FileSystem for Ext {
     }
 
     fn attributes(&self, node: &Node) -> Result<Vec<(String, Vec<u8>)>> {
-        let inode = self.inode(Self::number(node))?;
+        let inode = self.inode_now(Self::number(node))?;
         let mut out = Vec::new();
         let start = 128 + usize::from(le16(&inode.bytes, 128));
         if inode.bytes.len() > 132 && le32(&inode.bytes, start) == ATTRIBUTES {
@@ -821,7 +855,7 @@ impl FileSystem for Ext {
     }
 
     fn link(&self, link: &Node) -> Result<Name> {
-        let inode = self.inode(Self::number(link))?;
+        let inode = self.inode_now(Self::number(link))?;
         let size = inode.size().min(4096) as usize;
         // Short targets stand where the block numbers of longer ones would.
         if size < 60 && inode.flags() & (EXTENTS | INLINE) == 0 {

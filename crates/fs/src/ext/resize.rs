@@ -87,6 +87,7 @@ impl Ext {
             inodes: (groups * u64::from(self.inodes_per_group)).min(u64::from(u32::MAX)) as u32,
             first_meta,
             blocks,
+            fast: self.fast.clone(),
             ..*self
         }
     }

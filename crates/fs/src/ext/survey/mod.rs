@@ -60,6 +60,8 @@ struct Tour<'a> {
     walked: Walked,
     /// Bytes of directories that may still be read: all of them together are no longer than the volume.
     names_left: u64,
+    /// What is in use below a journal that was not carried out.
+    below: Option<Bits>,
 }
 
 impl Ext {
@@ -103,6 +105,7 @@ impl Ext {
             spread: 0,
             walked: Walked::new(self),
             names_left: self.volume.len() + (1 << 20),
+            below: self.volume.is_laid_over().then(|| Bits::new(first + count)),
         };
         self.opened.iter().for_each(|finding| tour.claims.findings.add(finding.clone()));
         if (self.groups.len() as u64) < self.group_count() {
@@ -128,9 +131,31 @@ impl Ext {
         tour.counts(&map);
         (survey.files, survey.directories) = (tour.known.len() as u64 - tour.directories.len() as u64, tour.directories.len() as u64);
         survey.spread = tour.spread;
+        let below = tour.below.take();
         tour.claims.finish(&map, "ext-lost", "ext-free-in-use", &mut survey);
+        // What the journal would free is in use until it is carried out.
+        for range in below.iter().flat_map(|below| below.without(&map)) {
+            let bytes = base + (range.start - first) * unit..base + (range.end - first) * unit;
+            fill(&mut survey, bytes);
+        }
+        // What fast commits gave to files no map knows of yet.
+        for range in self.fast.taken() {
+            fill(&mut survey, range.start * self.block..range.end * self.block);
+        }
         survey.usage.set(0..base, Use::Metadata);
         survey
+    }
+}
+
+/// Calls what is free of a stretch used.
+fn fill(survey: &mut Survey, bytes: Range<u64>) {
+    let held: Vec<Range<u64>> = survey.usage.within(bytes.clone()).map(|(range, _)| range).collect();
+    let mut at = bytes.start;
+    for range in held.into_iter().chain([bytes.end..bytes.end]) {
+        if at < range.start {
+            survey.usage.set(at..range.start, Use::Data);
+        }
+        at = range.end;
     }
 }
 
@@ -185,11 +210,10 @@ impl Tour<'_> {
                     bytes.truncate((per_group / 8).min(fs.block) as usize);
                     self.check_sum(group.copied, &bytes, group.sums[0], "ext-block-bitmap", || format!("the block bitmap of group {number}"), at);
                     map.load(first..last, &bytes);
-                    if fs.volume.is_laid_over() {
-                        // What the journal would free is in use until it is carried out.
-                        let mut below = vec![0; bytes.len()];
-                        if fs.volume.read_below(at, &mut below).is_ok() {
-                            map.load(first..last, &below);
+                    if let Some(below) = &mut self.below {
+                        let mut held = vec![0; bytes.len()];
+                        if fs.volume.read_below(at, &mut held).is_ok() {
+                            below.load(first..last, &held);
                         }
                     }
                 }
