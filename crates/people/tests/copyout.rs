@@ -198,3 +198,72 @@ fn a_name_that_leads_out_of_the_destination_stays_inside() {
     assert!(place.path("out/Counts/..%2Fsheet.csv").exists() && place.path("out/Counts/%2Fetc%2Fevil.sh").exists(), "{:?}", report.renamed);
     assert!(!place.path("out/sheet.csv").exists());
 }
+
+/// Streams of a folder, and files that are kept elsewhere: nothing is dropped without a word.
+#[test]
+fn folders_keep_their_streams_and_what_is_not_here_is_lost_by_name() {
+    let place = Place::new();
+    let image = place.path("ntfs.img");
+    File::create(&image).unwrap().set_len(24 << 20).unwrap();
+    run(&["mkntfs", "-q", "-F", "-Q", image.to_str().unwrap()]);
+    let mount = place.path("mnt");
+    fs::create_dir(&mount).unwrap();
+    run(&["ntfs-3g", "-o", "streams_interface=windows", image.to_str().unwrap(), mount.to_str().unwrap()]);
+    fs::create_dir(mount.join("Weir")).unwrap();
+    fs::write(mount.join("Weir:short"), "of the folder").unwrap();
+    fs::write(mount.join("Weir:long"), noise(90_000, 3)).unwrap();
+    fs::write(mount.join("Weir/tide.csv"), "high").unwrap();
+    File::create(mount.join("Weir/online.mov")).unwrap().set_len(50_000).unwrap();
+    let cloud = ["setfattr", "-h", "-n", "system.ntfs_reparse_data", "-v", "0x1a00009004000000deadbeef"];
+    run(&[&cloud[..], &[mount.join("Weir/online.mov").to_str().unwrap()]].concat());
+    run(&["umount", mount.to_str().unwrap()]);
+    let report = place.fetch(&image, &["Weir"], "out", Collision::Skip).unwrap();
+    assert_eq!((report.outcome, report.files, report.lost_count), ("incomplete", 2, 1), "{:?}", report.lost);
+    assert_eq!(report.lost[0].path, "/Weir/online.mov");
+    assert!(report.lost[0].why.starts_with("kept online"), "{}", report.lost[0].why);
+    assert!(!place.path("out/Weir/online.mov").exists());
+    assert!(fs::read(place.path("out/Weir:long")).unwrap() == noise(90_000, 3));
+    let note = Command::new("getfattr").args(["--only-values", "-n", "user.short"]).arg(place.path("out/Weir")).output().unwrap();
+    assert_eq!(note.stdout, b"of the folder");
+    // Once more: what is there is equal, and nothing comes twice.
+    place.fetch(&image, &["Weir"], "out", Collision::Skip).unwrap();
+    let mut names: Vec<_> = fs::read_dir(place.path("out")).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+    names.sort();
+    assert_eq!(names.iter().filter(|name| name.starts_with("Weir")).collect::<Vec<_>>(), ["Weir", "Weir:long"]);
+}
+
+/// Attributes of folders, who may do what, and names that are no text.
+#[test]
+fn folders_keep_their_attributes_and_names_that_are_no_text_can_be_named() {
+    use std::os::unix::ffi::OsStrExt;
+    let place = Place::new();
+    let mount = place.path("made");
+    let image = place.path("volume.img");
+    run(&["mount", "-o", "loop", image.to_str().unwrap(), mount.to_str().unwrap()]);
+    let folder = mount.join("Wenna/Counts");
+    run(&["setfattr", "-n", "user.colour", "-v", "green", folder.to_str().unwrap()]);
+    // Version 2; owner, user 1234, group, mask, others.
+    let acl = "0x0200000001000700ffffffff02000600d204000004000500ffffffff10000700ffffffff20000400ffffffff";
+    run(&["setfattr", "-n", "system.posix_acl_access", "-v", acl, folder.join("sheet 3.csv").to_str().unwrap()]);
+    run(&["setfattr", "-n", "system.posix_acl_default", "-v", acl, folder.to_str().unwrap()]);
+    run(&["setfattr", "-n", "security.capability", "-v", "0x0100000200040000000000000000000000000000", folder.join("sheet 4.csv").to_str().unwrap()]);
+    let odd = std::ffi::OsStr::from_bytes(b"tide \xff\xfe.csv");
+    fs::write(folder.join(odd), "odd").unwrap();
+    run(&["umount", mount.to_str().unwrap()]);
+    let report = place.fetch(&image, &["/Wenna/Counts"], "out", Collision::Skip).unwrap();
+    assert_eq!(report.outcome, "proved");
+    let value = |name: &str, path: &str| {
+        Command::new("getfattr").args(["-e", "hex", "--only-values", "-n", name]).arg(place.path(path)).output().unwrap().stdout
+    };
+    let wanted: Vec<u8> = (2..acl.len()).step_by(2).map(|at| u8::from_str_radix(&acl[at..at + 2], 16).unwrap()).collect();
+    assert_eq!(value("user.colour", "out/Counts"), b"green");
+    assert_eq!(value("system.posix_acl_default", "out/Counts"), wanted);
+    assert_eq!(value("system.posix_acl_access", "out/Counts/sheet 3.csv"), wanted);
+    assert_eq!(value("security.capability", "out/Counts/sheet 4.csv"), b"");
+    assert!(report.not_held.iter().any(|line| line.starts_with("/Wenna/Counts/sheet 4.csv: its right")), "{:?}", report.not_held);
+    assert_eq!(fs::read(place.path("out/Counts").join(odd)).unwrap(), b"odd");
+    // As it is shown it can be asked for.
+    let report = place.fetch(&image, &["/Wenna/Counts/tide \\xff\\xfe.csv"], "one", Collision::Skip).unwrap();
+    assert_eq!((report.outcome, report.files), ("proved", 1));
+    assert_eq!(fs::read(place.path("one").join(odd)).unwrap(), b"odd");
+}

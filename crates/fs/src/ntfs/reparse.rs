@@ -72,13 +72,9 @@ pub fn meaning(reparse: &[u8]) -> Meaning {
         }
         0x8000_0008 => elsewhere("kept in an image", "ntfs-elsewhere", "its content lies in an image of the system, not in the file"),
         0xc000_0004 | 0x8000_0006 => elsewhere("moved to other storage", "ntfs-elsewhere", "its content was moved to other storage"),
-        0x8000_0015 | 0x8000_0021 => elsewhere("kept online", "ntfs-online", "it is kept online; its content, or a part of it, is not on this drive"),
-        _ if tag & !SERVICE == 0x9000_001a => {
-            elsewhere("kept online", "ntfs-online", "it is kept online; its content, or a part of it, is not on this drive")
-        }
-        0x8000_001e | 0x9000_0027 => {
-            elsewhere("kept on a server", "ntfs-online", "it is kept on a server; its content, or a part of it, is not on this drive")
-        }
+        0x8000_0015 | 0x8000_0021 => elsewhere("kept online", "ntfs-online", "its content, or a part of it, is not on this drive"),
+        _ if tag & !SERVICE == 0x9000_001a => elsewhere("kept online", "ntfs-online", "its content, or a part of it, is not on this drive"),
+        0x8000_001e | 0x9000_0027 => elsewhere("kept on a server", "ntfs-online", "its content, or a part of it, is not on this drive"),
         0x9000_001c => elsewhere("placeholder", "ntfs-elsewhere", "another program makes its content when it is read"),
         0x8000_0018 | 0x9000_1018 | 0xa000_0027 | 0xa000_1027 => {
             elsewhere("part of a container", "ntfs-elsewhere", "its content lies in the layer below a container")
