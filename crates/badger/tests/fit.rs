@@ -255,6 +255,48 @@ fn a_target_that_counts_in_larger_sectors_is_set_right_or_refused_with_the_reaso
     }
 }
 
+/// A format that is copied as it is must be able to live on the target's sectors; it can be left out.
+#[test]
+fn what_needs_small_sectors_stops_until_it_is_left_out() {
+    let place = Place::new();
+    let image = place.path("mixed.img");
+    place.sparse("mixed.img", 800 * MIB);
+    table(&image, "label: gpt\nstart=2048, size=204800\nstart=206848, size=1228800\n");
+    let small = Loop::over(&image, &["--offset", &MIB.to_string(), "--sizelimit", &(100 * MIB).to_string()]);
+    tool(&["mke2fs", "-q", "-F", "-t", "ext4", "-b", "4096", small.path()]);
+    drop(small);
+    let part = Loop::over(&image, &["--offset", &(101 * MIB).to_string(), "--sizelimit", &(600 * MIB).to_string()]);
+    tool(&["mkfs.xfs", "-q", "-s", "size=512", part.path()]);
+    drop(part);
+    place.sparse("large.img", 900 * MIB);
+    let target = place.drive("large", "large.img", "logical_sector = 4096\nphysical_sector = 4096\n");
+    let args = ["clone", path(&image), path(&target), "--confirm", "arge", "--fit"];
+    let (code, report) = place.json(&[&args[..], &["auto"]].concat());
+    assert_eq!(code, 2, "{report:#}");
+    assert!(report.to_string().contains("needs-small-sectors"), "{report:#}");
+    let (code, report) = place.json(&[&args[..], &["auto,2=out"]].concat());
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report:#}");
+}
+
+/// What lies beyond the end of its partition is not there: nobody calls that sound.
+#[rstest]
+#[case::ext(&["mke2fs", "-q", "-F", "-t", "ext4"])]
+#[case::fat(&["mkfs.fat", "-F", "32"])]
+#[case::exfat(&["mkfs.exfat"])]
+#[case::ntfs(&["mkntfs", "-q", "-F", "-Q"])]
+fn a_volume_longer_than_its_partition_is_not_sound(#[case] make: &[&str]) {
+    let place = Place::new();
+    let image = place.path("cut.img");
+    place.sparse("cut.img", 100 * MIB);
+    tool(&[make, &[path(&image)]].concat());
+    let (code, report) = place.json(&["check", path(&image)]);
+    assert_eq!(code, 0, "{report:#}");
+    OpenOptions::new().write(true).open(&image).unwrap().set_len(90 * MIB).unwrap();
+    let (code, report) = place.json(&["check", path(&image)]);
+    assert_eq!(code, 1, "{report:#}");
+    assert!(report.to_string().contains("longer"), "{report:#}");
+}
+
 #[rstest]
 #[case::no_rule("3:keep", "is no rule")]
 #[case::too_small("2=1MiB", "cannot become smaller")]

@@ -310,6 +310,10 @@ impl Bench {
     /// A refusal; then nothing was written.
     pub fn run(&self, prepared: Prepared, tail: &str, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
         let Prepared { order, source, looked, candidate, plan: asked, surveyed, witness, references, begun, hazards, .. } = prepared;
+        // A stop has no answer but another plan, whoever asks.
+        if let Some(stop) = hazards.iter().find(|hazard| hazard.level == badger_transfer::Level::Stop) {
+            return Err(Refusal::new(stop.code, stop.text.clone()));
+        }
         // Kept until the run is over: nobody may write to what is read.
         let _claim = source.claim()?;
         source.obey(control);

@@ -189,6 +189,23 @@ fn an_mbr_becomes_a_gpt_and_a_gpt_an_mbr() {
     assert_eq!((mbr.kind, plan.left_out.as_slice()), (Kind::Mbr, [2].as_slice()));
     let codes: Vec<String> = mbr.data_partitions().iter().map(|one| one.type_code.code()).collect();
     assert_eq!(codes, ["0xEF", "0x07", "0x07", "0x27"]);
+    // One that stays behind has no place there, whoever has its number by now.
+    assert_eq!(plan.planned(2), None);
+    assert!(plan.partitions.iter().any(|planned| planned.number == 2));
+}
+
+/// Asked of all, what cannot change keeps its size; asked of it alone, that is refused.
+#[test]
+fn the_least_of_all_leaves_out_nobody() {
+    let dir = tempfile::tempdir().unwrap();
+    let table = made(&dir, 60 * GIB, USUAL);
+    let plan = planned(&table, 60 * GIB, "*=least").unwrap();
+    judged(&dir, &plan);
+    for part in parts(&table) {
+        let fit = plan.planned(part.number).unwrap().fit;
+        assert_eq!(fit, if part.limits.is_ok() { Fit::Squeeze } else { Fit::Keep }, "{}", part.name);
+    }
+    assert_eq!(planned(&table, 60 * GIB, "5=least").unwrap_err().code, "volume-whole");
 }
 
 #[rstest]
