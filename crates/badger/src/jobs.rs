@@ -2,6 +2,7 @@
 
 use crate::document::{Drive, Show};
 use crate::follow::{Follower, obey_signals};
+use crate::waiting::Waiting;
 use crate::{CloneArgs, Common, code, exit_code};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{SheetData, draw, verdict, write_paper};
@@ -135,7 +136,9 @@ pub fn check(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal>
     let mut line = Line::new("table", result, text);
     line.evidence = table.problems.iter().map(|problem| format!("{}: {}", problem.code, problem.text)).collect();
     lines.push(line);
+    let waiting = Waiting::begin(format!("going over the volumes of {}", badger_drive::text::plain(&path.display().to_string())), common);
     lines.extend(badger_transfer::volumes::check(&source, &looked));
+    drop(waiting);
     lines.push(Line::new("boot", Verdict::NotChecked, "starting up was not looked at"));
     lines.push(Line::new("licence", Verdict::NotChecked, "the licence was not looked at"));
     if common.json {
@@ -174,7 +177,10 @@ pub fn clone(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Ref
         }
         Err(refusal)
     };
-    let prepared = match bench.prepare(&order(args)) {
+    let waiting = Waiting::begin("looking at both drives, and going over what is to change".into(), common);
+    let prepared = bench.prepare(&order(args));
+    drop(waiting);
+    let prepared = match prepared {
         Ok(prepared) => prepared,
         Err(refusal) => return refused(refusal),
     };

@@ -29,6 +29,7 @@ mod files;
 mod follow;
 mod jobs;
 mod output;
+mod waiting;
 
 use badger_bench::Bench;
 use badger_drive::{Refusal, Workshop, size};

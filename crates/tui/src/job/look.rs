@@ -19,7 +19,7 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Lines {
     let Some(sight) = &job.sight else {
         match &job.refusal {
             Some(refusal) => refused(buf, area, &refusal.text, refusal.code),
-            None => put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, "○ looking at both drives ...")]),
+            None => put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, job.wait_text())]),
         }
         return Vec::new();
     };

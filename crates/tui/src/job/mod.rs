@@ -32,6 +32,7 @@ use ratatui::layout::Rect;
 use ratatui::text::Span;
 use std::collections::BTreeSet;
 use std::sync::mpsc::{Receiver, channel};
+use std::time::Instant;
 
 /// The steps of a job.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -95,6 +96,8 @@ pub struct JobView {
     sight: Option<Sight>,
     prepared: Option<Box<Prepared>>,
     waiting: Option<Receiver<Ready>>,
+    /// Since when.
+    waits_since: Instant,
     /// Both drives are looked at once more before the tail is asked for.
     again: Option<Receiver<Ready>>,
     refusal: Option<Refusal>,
@@ -170,6 +173,7 @@ impl JobView {
             sight: None,
             prepared: None,
             waiting: None,
+            waits_since: Instant::now(),
             again: None,
             refusal: None,
             running: None,
@@ -207,6 +211,7 @@ impl JobView {
     /// Looks at both drives and plans anew, in the background.
     fn prepare(&mut self, bench: &Bench) {
         self.waiting = Some(self.look(bench));
+        self.waits_since = Instant::now();
         (self.prepared, self.again) = (None, None);
     }
 
@@ -440,6 +445,14 @@ impl JobView {
             };
             (share, format!("{what} {:.0} %  {left}", share * 100.0))
         })
+    }
+
+    /// What is waited for before there is anything to show, and for how long where that is long.
+    pub fn wait_text(&self) -> String {
+        match self.waits_since.elapsed().as_secs() {
+            0 => "○ looking at both drives ...".into(),
+            seconds => format!("○ looking at both drives, and going over their volumes ... {seconds} s"),
+        }
     }
 
     /// How it stands, for the list of jobs.

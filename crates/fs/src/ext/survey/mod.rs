@@ -150,12 +150,10 @@ impl Ext {
 /// Calls what is free of a stretch used.
 fn fill(survey: &mut Survey, bytes: Range<u64>) {
     let held: Vec<Range<u64>> = survey.usage.within(bytes.clone()).map(|(range, _)| range).collect();
-    let mut at = bytes.start;
-    for range in held.into_iter().chain([bytes.end..bytes.end]) {
-        if at < range.start {
-            survey.usage.set(at..range.start, Use::Data);
-        }
-        at = range.end;
+    let ends = held.iter().map(|range| range.end);
+    let starts = held.iter().map(|range| range.start).chain(std::iter::once(bytes.end));
+    for (from, to) in std::iter::once(bytes.start).chain(ends).zip(starts).filter(|(from, to)| from < to) {
+        survey.usage.set(from..to, Use::Data);
     }
 }
 
