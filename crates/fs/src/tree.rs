@@ -69,6 +69,9 @@ pub type Result<T> = std::result::Result<T, Finding>;
 /// Bytes as text; what is none of it is written as `\xff`, in hexadecimal.
 pub fn escaped(bytes: &[u8]) -> String {
     use std::fmt::Write;
+    if let Ok(text) = std::str::from_utf8(bytes) {
+        return text.to_string();
+    }
     let mut out = String::with_capacity(bytes.len());
     for chunk in bytes.utf8_chunks() {
         out.push_str(chunk.valid());
@@ -95,6 +98,9 @@ impl Name {
     /// UTF-16 that may not be valid: a half of a pair that stands alone becomes the three bytes its number would have
     /// (WTF-8), so that no two names become one.
     pub(crate) fn from_units(units: &[u16]) -> Self {
+        if let Ok(shown) = String::from_utf16(units) {
+            return Self { bytes: shown.clone().into_bytes(), shown };
+        }
         let mut bytes = Vec::with_capacity(units.len());
         for unit in char::decode_utf16(units.iter().copied()) {
             match unit.map_err(|alone| alone.unpaired_surrogate()) {

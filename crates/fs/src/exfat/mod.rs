@@ -49,7 +49,7 @@ fn sum_32(bytes: impl Iterator<Item = u8>) -> u32 {
 
 /// The checksum of an entry set, without its own two bytes.
 fn set_sum(set: &[u8]) -> u16 {
-    sum_16(set.iter().enumerate().filter(|(at, _)| !matches!(at, 2 | 3)).map(|(_, byte)| *byte))
+    sum_16(set[..2].iter().chain(&set[4..]).copied())
 }
 
 /// The checksum over the first eleven sectors of a boot region, without the fields that change.
@@ -264,6 +264,10 @@ impl FileSystem for ExFat {
                         0x85 => {
                             set = part.to_vec();
                             (start, missing) = (at, usize::from(part[1]));
+                            if missing == 0 {
+                                let text = format!("the entry at byte {at} of the volume has no stream and no name");
+                                listing.findings.push(Finding::new("exfat-entry", text));
+                            }
                         }
                         _ if belongs => {
                             set.extend_from_slice(part);

@@ -313,6 +313,11 @@ impl JobView {
                     }
                     (self.prepared, self.sight, self.refusal) = (Some(prepared), Some(*sight), None);
                 }
+                // As it is it cannot be copied there; the proposal may do it.
+                Err(refusal) if self.order.fit.is_none() && ["target-too-small", "sector-differs"].contains(&refusal.code) => {
+                    self.order.fit = Some(badger_layout::Rules::auto());
+                    self.prepare(bench);
+                }
                 Err(refusal) => self.refusal = Some(refusal),
             }
         }
