@@ -9,6 +9,7 @@ use crate::content::{Content, Form};
 use crate::tree::Finding;
 use badger_drive::field::{le16, le32};
 use std::collections::{HashMap, HashSet};
+use std::hash::{BuildHasher, RandomState};
 
 /// Letters of names count as one where a directory says so; encrypted names are bytes of any kind.
 const FOLDED: u32 = 0x4000_0000;
@@ -28,7 +29,9 @@ struct Index {
 /// What is met in the entries of one directory.
 struct Met {
     directory: u32,
-    names: HashSet<Vec<u8>>,
+    /// Hashes of the names, in place of the names themselves: a directory may hold millions.
+    names: HashSet<u64>,
+    hashes: RandomState,
     /// Names are text: no dividers in them, no two alike.
     plain: bool,
 }
@@ -39,7 +42,7 @@ impl Tour<'_> {
         let fs = self.fs;
         let number = inode.number;
         let plain = inode.flags() & (ENCRYPTED | FOLDED) == 0;
-        let mut met = Met { directory: number, names: HashSet::new(), plain };
+        let mut met = Met { directory: number, names: HashSet::new(), hashes: RandomState::new(), plain };
         if inode.flags() & INLINE != 0 {
             let data = inode.inline();
             let above = le32(&data, 0);
@@ -180,7 +183,7 @@ impl Tour<'_> {
                 if name.contains(&b'/') || name.contains(&0) || matches!(name, b"." | b"..") {
                     self.add(Finding::new("ext-name", named("has a name that none may have")));
                 }
-                if !met.names.insert(name.to_vec()) {
+                if !met.names.insert(met.hashes.hash_one(name)) {
                     self.add(Finding::new("ext-name", named("is there twice")));
                 }
             }
