@@ -280,7 +280,7 @@ impl FileSystem for ExFat {
                             }
                         }
                         // The bitmap, the letters, the label, and what may stand anywhere; whatever else is in use is not known.
-                        0..=0x7f | 0x81..=0x83 | 0xa0 | 0xa1 | 0xe0 | 0xe1 => {}
+                        0..=0x7f | 0x81..=0x83 | 0xa0..=0xa2 | 0xe0 | 0xe1 => {}
                         _ => {
                             let text = format!("the entry at byte {at} of the volume belongs to no file");
                             listing.findings.push(Finding::new("exfat-entry", text));

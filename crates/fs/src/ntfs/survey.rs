@@ -220,7 +220,8 @@ impl Ntfs {
         }
         let sector = |at: u64| self.volume().read(at, 512).ok();
         if let Some(boot) = sector(0) {
-            let said = le64(&boot, 40).saturating_add(1).saturating_mul(u64::from(le16(&boot, 11)));
+            // Without the copy of the boot sector, which some makers put elsewhere.
+            let said = le64(&boot, 40).saturating_mul(u64::from(le16(&boot, 11)));
             Finding::longer(said, self.volume().len()).into_iter().for_each(|finding| claims.findings.add(finding));
             let at = le64(&boot, 40).saturating_mul(u64::from(le16(&boot, 11)));
             if sector(at).is_none_or(|copy| copy != boot) {
