@@ -131,12 +131,25 @@ impl Cached {
         let at = number * BLOCK;
         bytes.resize((count * BLOCK).min(self.len - at) as usize, 0);
         let mut outcome = self.drive.read_at(self.start + at, &mut bytes);
-        if count > 1 && matches!(outcome, Err(ReadError::Unreadable { .. })) {
-            // What fails may lie in what nobody asked for yet.
-            bytes.truncate(BLOCK as usize);
-            outcome = self.drive.read_at(self.start + at, &mut bytes);
+        let mut bad = None;
+        if let (2.., Err(ReadError::Unreadable { offset, .. })) = (count, &outcome) {
+            // What lies before the place that failed is here.
+            match offset.saturating_sub(self.start + at) / BLOCK {
+                0 => {
+                    bytes.truncate(BLOCK as usize);
+                    outcome = self.drive.read_at(self.start + at, &mut bytes);
+                }
+                good => {
+                    bad = Some(number + good);
+                    bytes.truncate((good * BLOCK) as usize);
+                    outcome = Ok(());
+                }
+            }
         }
         let mut blocks = self.blocks.lock().expect("cache lock");
+        if let Some(bad) = bad.filter(|_| blocks.failed.len() < MOST_SECTORS) {
+            blocks.failed.insert(bad);
+        }
         (number..number + count).for_each(|number| _ = blocks.busy.remove(&number));
         self.read.notify_all();
         if let Err(error) = outcome {
