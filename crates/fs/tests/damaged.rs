@@ -20,8 +20,9 @@ fn number(name: &str, default: u64) -> u64 {
 
 /// What the checkers do not look at, and is damage all the same: clusters in use that belong to nobody, all but the first
 /// quarter of the room for descriptors, names of the entries a folder begins with, a boot sector without its mark, pieces
-/// of long names that the kernel counts otherwise, a table that says the letters lie in pieces.
-const BEYOND: [&str; 7] = ["exfat-lost", "exfat-in-pieces", "ext-resize-inode", "fat-lost", "fat-dots", "fat-long-name", "not-recognised"];
+/// of long names that the kernel counts otherwise, a table that says the letters or the bitmap lie in pieces or nowhere.
+const BEYOND: [&str; 8] =
+    ["exfat-lost", "exfat-in-pieces", "exfat-chain the bitmap", "ext-resize-inode", "fat-lost", "fat-dots", "fat-long-name", "not-recognised"];
 
 /// Stretches of the volume's own structures that hold anything, 64 bytes each.
 fn structures(bytes: &[u8]) -> Vec<Range<usize>> {

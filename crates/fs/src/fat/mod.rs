@@ -282,6 +282,10 @@ impl FileSystem for Fat {
                         }
                     }
                     (_, attributes) => {
+                        if attributes & 16 != 0 && le32(entry, 28) != 0 {
+                            let text = format!("the folder whose entry stands at byte {at} of the volume has a size, which none has");
+                            listing.findings.push(Finding::new("fat-directory-size", text).at(at));
+                        }
                         let (name, whole) = long.finish(entry);
                         if !whole {
                             listing.findings.push(lost());

@@ -248,16 +248,18 @@ impl Ext {
         let tables = self.first_meta.map_or(tables, |first| tables.min(u64::from(first)));
         let backups: Vec<u64> = (1..self.group_count()).filter(|group| self.has_super(*group)).collect();
         let per_block = self.block / 4;
+        let said = u64::from(le32(&inode.bytes, 28)) | u64::from(le16(&inode.bytes, 116)) << 32;
+        if self.ratio() == 1 && said != (1 + spare * (1 + backups.len() as u64)) * (self.block / 512) {
+            return wrong("it says it holds another number of blocks");
+        }
         for number in 0..spare {
             let block = 1024 / self.block + 1 + tables + number;
             if u64::from(le32(&named, ((tables + number) % per_block * 4) as usize)) != block {
                 return wrong("it names other blocks than the room has");
             }
             let Ok(copies) = self.volume.read(block * self.block, self.block as usize) else { return wrong("it cannot be read") };
-            let right = backups
-                .iter()
-                .zip(copies.as_chunks::<4>().0)
-                .all(|(group, entry)| u64::from(u32::from_le_bytes(*entry)) == block + group * u64::from(self.blocks_per_group));
+            let wanted = backups.iter().map(|group| block + group * u64::from(self.blocks_per_group)).chain(std::iter::repeat(0));
+            let right = copies.as_chunks::<4>().0.iter().zip(wanted).all(|(entry, wanted)| u64::from(u32::from_le_bytes(*entry)) == wanted);
             if !right {
                 return wrong("the copies it names are none");
             }
