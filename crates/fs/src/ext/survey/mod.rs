@@ -129,7 +129,8 @@ impl Ext {
         tour.inodes();
         tour.names_and_links();
         tour.counts(&map);
-        (survey.files, survey.directories) = (tour.known.len() as u64 - tour.directories.len() as u64, tour.directories.len() as u64);
+        // What the format keeps for itself may say it is a directory where it is damaged.
+        (survey.files, survey.directories) = (tour.known.len().saturating_sub(tour.directories.len()) as u64, tour.directories.len() as u64);
         survey.spread = tour.spread;
         let below = tour.below.take();
         tour.claims.finish(&map, "ext-lost", "ext-free-in-use", &mut survey);
