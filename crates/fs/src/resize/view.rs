@@ -222,17 +222,24 @@ impl Medium for View {
         let Some(end) = end else { return Err(ReadError::PastEnd { offset, len, size: self.geometry.size_bytes }) };
         let mut at = offset;
         let first = self.spans.partition_point(|span| span.to + span.len <= offset);
+        let mut failed = None;
         for span in self.spans[first..].iter().take_while(|span| span.to < end) {
             let (from, to) = (span.to.max(offset), (span.to + span.len).min(end));
             buf[(at - offset) as usize..(from - offset) as usize].fill(0);
             let place = span.from + (from - span.to);
-            self.source.read_at(place, &mut buf[(from - offset) as usize..(to - offset) as usize]).map_err(|error| match error {
-                ReadError::Unreadable { offset: failed, len, why } => ReadError::Unreadable { offset: from + failed.saturating_sub(place), len, why },
-                other => other,
-            })?;
-            at = to;
+            match self.source.read_at(place, &mut buf[(from - offset) as usize..(to - offset) as usize]) {
+                Ok(()) => at = to,
+                Err(ReadError::Unreadable { offset: bad, len, why }) => {
+                    at = (from + bad.saturating_sub(place)).min(to);
+                    failed = Some(ReadError::Unreadable { offset: at, len, why });
+                    break;
+                }
+                Err(other) => return Err(other),
+            }
         }
-        buf[(at - offset) as usize..].fill(0);
+        // What lies before a place that fails is whole, with all that was written over it.
+        let end = if failed.is_some() { at } else { end };
+        buf[(at - offset) as usize..(end - offset) as usize].fill(0);
         for (range, ()) in self.ones.within(offset..end) {
             buf[(range.start - offset) as usize..(range.end - offset) as usize].fill(0xff);
         }
@@ -252,7 +259,8 @@ impl Medium for View {
                 }
             }
         }
-        run.map_or(Ok(()), copy)
+        run.map_or(Ok(()), copy)?;
+        failed.map_or(Ok(()), Err)
     }
 
     fn zero_run(&self, offset: u64, max: u64) -> u64 {
@@ -282,5 +290,52 @@ impl Medium for View {
 
     fn clock(&self) -> Option<std::sync::Arc<dyn badger_drive::clock::Clock>> {
         self.source.clock()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::Arc;
+
+    /// All sevens, but for a sector that cannot be read.
+    struct Failing(Identity, u64);
+
+    impl Medium for Failing {
+        fn geometry(&self) -> Geometry {
+            Geometry { size_bytes: 64 << 10, logical_sector: 512, physical_sector: 512 }
+        }
+        fn identity(&self) -> &Identity {
+            &self.0
+        }
+        fn read_at(&self, offset: u64, buf: &mut [u8]) -> std::result::Result<(), ReadError> {
+            buf.fill(7);
+            let touched = offset < self.1 + 512 && self.1 < offset + buf.len() as u64;
+            let bad = self.1.max(offset);
+            if touched { Err(ReadError::Unreadable { offset: bad, len: 512, why: "it fails".into() }) } else { Ok(()) }
+        }
+    }
+
+    /// Whoever takes what lies before a place that fails must not get what was written over.
+    #[test]
+    fn what_lies_before_a_failing_place_is_as_it_was_written() {
+        let source = Source::detached(Arc::new(Failing(Identity::of_file(Path::new("failing")), 40 << 10)));
+        let mut view = View::new(&source, 96 << 10, 512).unwrap();
+        view.show(0, 8 << 10, 64 << 10);
+        view.fill(12 << 10..13 << 10);
+        view.sort(0);
+        view.write(20 << 10, &[9; 5000]).unwrap();
+        let view = view.finish().unwrap();
+        let mut bytes = vec![1; 80 << 10];
+        let error = view.read_at(0, &mut bytes).unwrap_err();
+        let ReadError::Unreadable { offset, .. } = error else { panic!("{error}") };
+        assert_eq!(offset, 48 << 10);
+        let wanted = |at: usize| match at {
+            0..8192 => 0,
+            12_288..13_312 => 0xff,
+            20_480..25_480 => 9,
+            _ => 7,
+        };
+        assert!((0..48 << 10).all(|at| bytes[at] == wanted(at)));
     }
 }
