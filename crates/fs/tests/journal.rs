@@ -120,6 +120,22 @@ fn a_journal_that_ends_where_it_should_not_is_not_trusted(#[case] features: &[&s
     assert!(kernels(&dir, &torn).is_none_or(|kernels| kernels == ours(&torn)));
 }
 
+/// A fast commit that does not end as it should: the kernel does not mount the volume, and nothing of it is trusted.
+#[test]
+fn a_first_fast_commit_that_is_damaged_is_not_trusted() {
+    let (dir, torn) = busy(&["-O", "fast_commit"], "loop,data=ordered");
+    let mut bytes = fs::read(&torn).unwrap();
+    let tag = |bytes: &[u8], at: usize| u16::from_le_bytes([bytes[at], bytes[at + 1]]);
+    // Those of the transaction that follows the last whole one; a head of 8 bytes begins them, an added range follows.
+    let heads: Vec<usize> =
+        (0..bytes.len()).step_by(4096).filter(|at| bytes[*at..*at + 4] == [9, 0, 8, 0] && (1..10).contains(&tag(&bytes, at + 12))).collect();
+    assert_eq!(heads.len(), 1);
+    bytes[heads[0] + 40] ^= 1;
+    fs::write(&torn, bytes).unwrap();
+    assert_eq!(kernels(&dir, &torn), None);
+    assert!(broken(&torn));
+}
+
 #[test]
 fn a_block_of_a_transaction_that_is_wrong_is_not_trusted() {
     let (_dir, torn) = torn(&[], "loop");

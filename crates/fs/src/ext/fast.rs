@@ -40,6 +40,8 @@ pub struct Fast {
     taken: Vec<Range<u64>>,
     /// How many commits there are.
     pub commits: u64,
+    /// They begin, but the first of them does not end as it should: the kernel does not mount such a volume.
+    pub is_broken: bool,
 }
 
 /// What a record of a kind must at least hold.
@@ -59,9 +61,15 @@ fn least(tag: u16) -> usize {
 pub fn read(area: &mut dyn FnMut(u64) -> Option<Vec<u8>>, count: u64, sequence: u32, blocks: u64) -> Fast {
     let mut fast = Fast::default();
     let (mut sum, mut held): (u32, Vec<(u16, Vec<u8>)>) = (0, Vec::new());
+    let mut begun = false;
     'area: for number in 0..count {
         let Some(block) = area(number) else { break };
         let mut at = 0;
+        // Without their head, or with one of another transaction, there are none.
+        begun |= number == 0 && le16(&block, 0) == HEAD && le32(&block, 8) == sequence;
+        if !begun {
+            break;
+        }
         while at + 4 < block.len() {
             let (tag, len) = (le16(&block, at), usize::from(le16(&block, at + 2)));
             let Some(value) = block.get(at + 4..at + 4 + len).filter(|_| len >= least(tag)) else { break 'area };
@@ -86,6 +94,7 @@ pub fn read(area: &mut dyn FnMut(u64) -> Option<Vec<u8>>, count: u64, sequence: 
             at += 4 + len;
         }
     }
+    fast.is_broken = begun && fast.commits == 0;
     fast
 }
 
@@ -179,13 +188,12 @@ impl Fast {
         made
     }
 
-    /// Applies changes of names to what a directory holds.
+    /// Applies changes of names to what a directory holds; of several to one name the last counts.
     pub fn names(&self, directory: u32, found: &mut Vec<(u64, Vec<u8>)>) {
-        for (name, number) in self.names.get(&directory).into_iter().flatten() {
-            found.retain(|(_, known)| known != name);
-            if *number != 0 && name != b"." && name != b".." {
-                found.push((u64::from(*number), name.clone()));
-            }
-        }
+        let Some(changes) = self.names.get(&directory) else { return };
+        let last: HashMap<&[u8], u32> = changes.iter().map(|(name, number)| (&name[..], *number)).collect();
+        found.retain(|(_, name)| !last.contains_key(&name[..]));
+        let come = last.into_iter().filter(|(name, number)| *number != 0 && *name != b"." && *name != b"..");
+        found.extend(come.map(|(name, number)| (u64::from(number), name.to_vec())));
     }
 }

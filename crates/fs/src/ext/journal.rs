@@ -239,12 +239,12 @@ pub(super) fn replay(volume: &Cached, content: &Content, block: u64, blocks: u64
         Some((number, (at, taken.then_some(MAGIC.to_be_bytes()))))
     });
     let overlay = Overlay { block, places: places.collect() };
-    if let Some(why) = broken {
+    // The block right behind the transactions belongs to neither.
+    let fast = fast::read(&mut |number| journal.read(end + 1 + number).ok(), fast.saturating_sub(1), sequence, blocks);
+    if let Some(why) = broken.or(fast.is_broken.then_some("the first of its fast commits is damaged")) {
         let text = format!("its journal ends after {count} changes where it should not: {why}; what its system would make of it is not known");
         return Ok((overlay, Fast::default(), Finding::grave("journal-broken", text)));
     }
-    // The block right behind the transactions belongs to neither.
-    let fast = fast::read(&mut |number| journal.read(end + 1 + number).ok(), fast.saturating_sub(1), sequence, blocks);
     let more = match fast.commits {
         0 => String::new(),
         commits => format!(", and {commits} fast commits"),
