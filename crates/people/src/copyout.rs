@@ -367,6 +367,16 @@ type Soft = (Way, PathBuf, Vec<u8>, Node);
 /// A further name of a file: its source, where it goes, the source of the first one.
 type Hard = (Way, PathBuf, Way);
 
+/// What becomes of a file at the destination.
+enum Settled {
+    /// It gets this name, and replaces what has it.
+    To(PathBuf, bool),
+    /// It is there already, and equal.
+    There,
+    /// It is not copied.
+    Not,
+}
+
 struct Walker<'a> {
     order: &'a Order<'a>,
     beneath: &'a Beneath,
@@ -562,22 +572,20 @@ impl Walker<'_> {
 
     fn file(&mut self, way: Way, node: &Node, to: PathBuf) -> Result<(), Break> {
         self.go_on()?;
-        if let Some(kept) = self.done.get(&way).filter(|kept| !kept.holed && is_still_there(self.beneath, kept)) {
-            let time = node.modified.map(|time| (time.seconds, time.nanos));
-            if kept.size == node.size && time.is_none_or(|time| time == kept.modified) {
-                self.report.resumed += 1;
-                self.report.files += 1;
-                self.report.bytes += node.size;
-                self.observer.event(&Event::Moved { len: node.size, at: self.seconds() });
-                return Ok(());
-            }
+        if let Some(there) = self.kept(&way, node, node.size) {
+            // An earlier run may have ended between a file and what lies beside it.
+            return self.streams(&way, node, &there, &mut Vec::new());
         }
         if node.size > IMPLAUSIBLE {
             let why = format!("its size of {} bytes cannot be: its entry is damaged", badger_drive::size::thousands(node.size));
             return self.note(Line::Lost { from: way, why, stretches: Vec::new() });
         }
         let mut attributes = self.attributes(&way, node)?;
-        let Some((to, replaces)) = self.settle_name(&way, node, to)? else { return Ok(()) };
+        let (to, replaces) = match self.settle_name(&way, node, ("", node.size), to.clone())? {
+            Settled::To(to, replaces) => (to, replaces),
+            Settled::There => return self.streams(&way, node, &to, &mut attributes),
+            Settled::Not => return Ok(()),
+        };
         self.streams(&way, node, &to, &mut attributes)?;
         match self.order.fs.open(node, "") {
             Ok(content) => {
@@ -586,6 +594,26 @@ impl Walker<'_> {
             }
             Err(finding) => self.note(Line::Lost { from: way, why: finding.text, stretches: Vec::new() }),
         }
+    }
+
+    /// Where a file or stream of `size` bytes lies since an earlier run; it counts as copied.
+    fn kept(&mut self, way: &Way, node: &Node, size: u64) -> Option<PathBuf> {
+        let kept = self.done.get(way).filter(|kept| !kept.holed && is_still_there(self.beneath, kept))?;
+        let time = node.modified.map(|time| (time.seconds, time.nanos));
+        if kept.size != size || time.is_some_and(|time| time != kept.modified) {
+            return None;
+        }
+        let there = PathBuf::from(OsStr::from_bytes(kept.to.bytes()));
+        self.count_there(size);
+        Some(there)
+    }
+
+    /// Counts what an earlier run brought.
+    fn count_there(&mut self, size: u64) {
+        self.report.resumed += 1;
+        self.report.files += 1;
+        self.report.bytes += size;
+        self.observer.event(&Event::Moved { len: size, at: self.seconds() });
     }
 
     /// Extended attributes that travel. What lets a program run as somebody else does not.
@@ -613,35 +641,33 @@ impl Walker<'_> {
             Err(finding) => return self.note(Line::Lost { from: way.clone(), why: finding.text, stretches: Vec::new() }),
         };
         for stream in streams {
-            // Short streams become attributes, longer ones files beside the file.
-            let content = self.order.fs.open(node, &stream.name.shown);
-            let mut value = vec![0; stream.size.min(3000) as usize];
-            match content {
-                Ok(content) if stream.size <= 3000 && self.holds == Holds::Bytes => match content.read(self.order.fs.volume(), 0, &mut value) {
-                    Ok(_) => attributes.push((format!("user.{}", stream.name.shown), value)),
-                    Err(finding) => self.note(Line::Lost { from: way.clone(), why: finding.text, stretches: Vec::new() })?,
-                },
-                Ok(content) => {
-                    let full = [way.bytes(), b":", &stream.name.bytes].concat();
-                    let name = [to.file_name().unwrap_or_default().as_bytes(), b":", &stream.name.bytes].concat();
-                    let beside = to.with_file_name(OsStr::from_bytes(&names::held(&name, self.holds)));
-                    let from = Way::new(&full);
-                    // What is there already stays; an earlier copy of the same stream is enough.
-                    let is_there = self.beneath.has(&beside);
-                    if is_there && self.is_equal(&from, node, &stream.name.shown, &beside)? {
-                        continue;
-                    }
-                    let beside = if is_there || self.reserved.contains(&beside) {
-                        self.numbered(way, &beside)?.0
-                    } else {
-                        self.reserved.insert(beside.clone());
-                        beside
-                    };
-                    self.note(Line::Name { from: from.clone(), to: Way::new(beside.as_os_str().as_bytes()) })?;
-                    self.add(self.job(from, node, beside, stream.size, false, Vec::new()), content)?;
+            let from = Way::new(&[way.bytes(), b":", &stream.name.bytes].concat());
+            let content = match self.order.fs.open(node, &stream.name.shown) {
+                Ok(content) => content,
+                Err(finding) => {
+                    self.note(Line::Lost { from, why: finding.text, stretches: Vec::new() })?;
+                    continue;
                 }
-                Err(finding) => self.note(Line::Lost { from: way.clone(), why: finding.text, stretches: Vec::new() })?,
+            };
+            if stream.size <= 3000 && self.holds == Holds::Bytes {
+                let mut value = vec![0; stream.size as usize];
+                match content.read(self.order.fs.volume(), 0, &mut value) {
+                    Ok(_) => attributes.push((format!("user.{}", stream.name.shown), value)),
+                    Err(finding) => self.note(Line::Lost { from, why: finding.text, stretches: Vec::new() })?,
+                }
+                continue;
             }
+            if self.kept(&from, node, stream.size).is_some() {
+                continue;
+            }
+            let name = [to.file_name().unwrap_or_default().as_bytes(), b":", &stream.name.bytes].concat();
+            let beside = to.with_file_name(OsStr::from_bytes(&names::held(&name, self.holds)));
+            let settled = self.settle_name(&from, node, (&stream.name.shown, stream.size), beside.clone())?;
+            let Settled::To(to, replaces) = settled else { continue };
+            if to == beside {
+                self.note(Line::Name { from: from.clone(), to: Way::new(beside.as_os_str().as_bytes()) })?;
+            }
+            self.add(self.job(from, node, to, stream.size, replaces, Vec::new()), content)?;
         }
         Ok(())
     }
@@ -651,43 +677,42 @@ impl Walker<'_> {
         Job { from, to, size, modified: node.modified, accessed: node.accessed, mode, owner: node.owner, attributes, replaces, lost: None }
     }
 
-    /// The name a file gets, by what is there already; `None` where it is not copied.
-    fn settle_name(&mut self, way: &Way, node: &Node, to: PathBuf) -> Result<Option<(PathBuf, bool)>, Break> {
+    /// The name a file, or a stream of one with its length, gets by what is there already.
+    fn settle_name(&mut self, way: &Way, node: &Node, (stream, len): (&str, u64), to: PathBuf) -> Result<Settled, Break> {
         let Ok(there) = self.beneath.stat(&to) else {
             if self.reserved.insert(to.clone()) {
-                return Ok(Some((to, false)));
+                return Ok(Settled::To(to, false));
             }
-            return self.numbered(way, &to).map(Some);
+            return self.numbered(way, &to);
         };
         // A file of this same copy that has a hole, or has changed on the source since, is written anew.
         if self.done.get(way).is_some_and(|kept| kept.to.bytes() == to.as_os_str().as_bytes()) {
-            return Ok(Some((to, true)));
+            return Ok(Settled::To(to, true));
         }
         let is_file = FileType::from_raw_mode(there.st_mode).is_file();
         let (size, seconds) = (there.st_size as u64, there.st_mtime);
-        let clash =
-            Clash { to: to.clone(), there: (size, Some(Time { seconds, nanos: there.st_mtime_nsec as u32 })), comes: (node.size, node.modified) };
+        let clash = Clash { to: to.clone(), there: (size, Some(Time { seconds, nanos: there.st_mtime_nsec as u32 })), comes: (len, node.modified) };
         // What an earlier copy brought is compared, not believed.
         let same_time = node.modified.is_none_or(|time| (time.seconds - seconds).abs() <= 2);
-        if is_file && size == node.size && same_time && self.is_equal(way, node, "", &to)? {
-            return Ok(None);
+        if is_file && size == len && same_time && self.is_equal(way, node, stream, &to)? {
+            return Ok(Settled::There);
         }
         let how = if self.order.collision == Collision::Ask { (self.order.ask)(&clash) } else { self.order.collision };
         match how {
-            Collision::KeepBoth => self.numbered(way, &to).map(Some),
+            Collision::KeepBoth => self.numbered(way, &to),
             // A file that the drive itself lies in goes by no name.
             Collision::ReplaceIfNewer if self.is_source(&there) => {
                 self.note(Line::Skipped { from: way.clone(), why: format!("{} is the drive that is read", to.display()) })?;
-                Ok(None)
+                Ok(Settled::Not)
             }
-            Collision::ReplaceIfNewer if is_file && clash.comes.1 > clash.there.1 => Ok(Some((to, true))),
+            Collision::ReplaceIfNewer if is_file && clash.comes.1 > clash.there.1 => Ok(Settled::To(to, true)),
             Collision::ReplaceIfNewer => {
                 self.note(Line::Skipped { from: way.clone(), why: format!("{} is there and not older", to.display()) })?;
-                Ok(None)
+                Ok(Settled::Not)
             }
             Collision::Skip | Collision::Ask => {
                 self.note(Line::Skipped { from: way.clone(), why: format!("{} is there already", to.display()) })?;
-                Ok(None)
+                Ok(Settled::Not)
             }
         }
     }
@@ -703,9 +728,6 @@ impl Walker<'_> {
     fn is_equal(&mut self, way: &Way, node: &Node, stream: &str, to: &Path) -> Result<bool, Break> {
         let (Ok(content), Ok(file)) = (self.order.fs.open(node, stream), self.beneath.read(to)) else { return Ok(false) };
         let size = content.size();
-        if file.metadata().map_or(true, |there| there.len() != size) {
-            return Ok(false);
-        }
         let volume = self.order.fs.volume();
         let (mut comes, mut there) = (self.pool.take(), vec![0; CHUNK]);
         let (mut sha256, mut at, mut equal) = (Sha256::new(), 0, true);
@@ -731,21 +753,18 @@ impl Walker<'_> {
             let modified = node.modified.map_or((0, 0), |time| (time.seconds, time.nanos));
             let to = Way::new(to.as_os_str().as_bytes());
             self.note(Line::File { from: way.clone(), to, size, modified, sha256: write::hex(sha256) })?;
-            self.report.files += 1;
-            self.report.resumed += 1;
-            self.report.bytes += size;
-            self.observer.event(&Event::Moved { len: size, at: self.seconds() });
+            self.count_there(size);
         }
         Ok(equal)
     }
 
-    fn numbered(&mut self, way: &Way, to: &Path) -> Result<(PathBuf, bool), Break> {
+    fn numbered(&mut self, way: &Way, to: &Path) -> Result<Settled, Break> {
         let all = (2..u32::MAX).map(|number| names::numbered_path(to, number, self.holds));
         let free = |to: &PathBuf| !self.beneath.has(to) && !self.reserved.contains(to);
         let to = all.into_iter().find(free).unwrap_or_else(|| to.to_path_buf());
         self.reserved.insert(to.clone());
         self.note(Line::Name { from: way.clone(), to: Way::new(to.as_os_str().as_bytes()) })?;
-        Ok((to, false))
+        Ok(Settled::To(to, false))
     }
 
     fn add(&mut self, job: Job, content: Content) -> Result<(), Break> {

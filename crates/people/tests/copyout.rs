@@ -166,22 +166,22 @@ fn an_unreadable_stretch_is_named_and_tried_again_later() {
 #[test]
 fn streams_come_along_and_long_ones_lie_beside_their_file() {
     let place = Place::new();
-    let image = place.path("ntfs.img");
-    File::create(&image).unwrap().set_len(24 << 20).unwrap();
-    run(&["mkntfs", "-q", "-F", "-Q", image.to_str().unwrap()]);
-    let mount = place.path("mnt");
-    fs::create_dir(&mount).unwrap();
-    run(&["ntfs-3g", "-o", "streams_interface=windows", image.to_str().unwrap(), mount.to_str().unwrap()]);
-    fs::write(mount.join("survey.pdf"), "the weir").unwrap();
-    fs::write(mount.join("survey.pdf:short"), "seen").unwrap();
-    fs::write(mount.join("survey.pdf:long"), noise(90_000, 3)).unwrap();
-    run(&["umount", mount.to_str().unwrap()]);
+    let image = place.ntfs(|mount| {
+        fs::write(mount.join("survey.pdf"), "the weir").unwrap();
+        fs::write(mount.join("survey.pdf:short"), "seen").unwrap();
+        fs::write(mount.join("survey.pdf:long"), noise(90_000, 3)).unwrap();
+    });
     let report = place.fetch(&image, &["survey.pdf"], "out", Collision::Skip).unwrap();
     assert_eq!((report.outcome, report.files), ("proved", 2));
     assert_eq!(report.renamed, [("/survey.pdf:long".to_string(), "survey.pdf:long".to_string())]);
     assert!(fs::read(place.path("out/survey.pdf:long")).unwrap() == noise(90_000, 3));
     let note = Command::new("getfattr").args(["--only-values", "-n", "user.short"]).arg(place.path("out/survey.pdf")).output().unwrap();
     assert_eq!(note.stdout, b"seen");
+    // An earlier copy that came no further than the file itself is gone on with.
+    fs::remove_file(place.path("out/survey.pdf:long")).unwrap();
+    let report = place.fetch(&image, &["survey.pdf"], "out", Collision::Skip).unwrap();
+    assert_eq!((report.outcome, report.files, report.resumed), ("proved", 2, 1));
+    assert!(fs::read(place.path("out/survey.pdf:long")).unwrap() == noise(90_000, 3));
 }
 
 #[test]
@@ -203,20 +203,15 @@ fn a_name_that_leads_out_of_the_destination_stays_inside() {
 #[test]
 fn folders_keep_their_streams_and_what_is_not_here_is_lost_by_name() {
     let place = Place::new();
-    let image = place.path("ntfs.img");
-    File::create(&image).unwrap().set_len(24 << 20).unwrap();
-    run(&["mkntfs", "-q", "-F", "-Q", image.to_str().unwrap()]);
-    let mount = place.path("mnt");
-    fs::create_dir(&mount).unwrap();
-    run(&["ntfs-3g", "-o", "streams_interface=windows", image.to_str().unwrap(), mount.to_str().unwrap()]);
-    fs::create_dir(mount.join("Weir")).unwrap();
-    fs::write(mount.join("Weir:short"), "of the folder").unwrap();
-    fs::write(mount.join("Weir:long"), noise(90_000, 3)).unwrap();
-    fs::write(mount.join("Weir/tide.csv"), "high").unwrap();
-    File::create(mount.join("Weir/online.mov")).unwrap().set_len(50_000).unwrap();
-    let cloud = ["setfattr", "-h", "-n", "system.ntfs_reparse_data", "-v", "0x1a00009004000000deadbeef"];
-    run(&[&cloud[..], &[mount.join("Weir/online.mov").to_str().unwrap()]].concat());
-    run(&["umount", mount.to_str().unwrap()]);
+    let image = place.ntfs(|mount| {
+        fs::create_dir(mount.join("Weir")).unwrap();
+        fs::write(mount.join("Weir:short"), "of the folder").unwrap();
+        fs::write(mount.join("Weir:long"), noise(90_000, 3)).unwrap();
+        fs::write(mount.join("Weir/tide.csv"), "high").unwrap();
+        File::create(mount.join("Weir/online.mov")).unwrap().set_len(50_000).unwrap();
+        let cloud = ["setfattr", "-h", "-n", "system.ntfs_reparse_data", "-v", "0x1a00009004000000deadbeef"];
+        run(&[&cloud[..], &[mount.join("Weir/online.mov").to_str().unwrap()]].concat());
+    });
     let report = place.fetch(&image, &["Weir"], "out", Collision::Skip).unwrap();
     assert_eq!((report.outcome, report.files, report.lost_count), ("incomplete", 2, 1), "{:?}", report.lost);
     assert_eq!(report.lost[0].path, "/Weir/online.mov");

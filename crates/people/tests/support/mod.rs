@@ -64,6 +64,18 @@ impl Place {
         place
     }
 
+    /// An NTFS volume of 24 MiB that its driver fills; streams are named behind a colon.
+    pub fn ntfs(&self, fill: impl FnOnce(&Path)) -> PathBuf {
+        let (image, mount) = (self.path("ntfs.img"), self.path("mnt"));
+        File::create(&image).unwrap().set_len(24 << 20).unwrap();
+        run(&["mkntfs", "-q", "-F", "-Q", image.to_str().unwrap()]);
+        fs::create_dir(&mount).unwrap();
+        run(&["ntfs-3g", "-o", "streams_interface=windows", image.to_str().unwrap(), mount.to_str().unwrap()]);
+        fill(&mount);
+        run(&["umount", mount.to_str().unwrap()]);
+        image
+    }
+
     pub fn path(&self, name: &str) -> PathBuf {
         self.dir.path().join(name)
     }
