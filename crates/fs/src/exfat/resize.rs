@@ -3,7 +3,7 @@
 //! always lie in one piece: the format's text allows chains, but systems read them by their first cluster and length.
 
 use super::{ExFat, MOST_DIRECTORY, boot_sum, set_sum};
-use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, tidy, units, up};
+use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, tidy, total, units, up};
 use crate::survey::Survey;
 use crate::tree::{Piece, Place, Result};
 use badger_drive::field::{le16, le32, le64};
@@ -78,8 +78,7 @@ impl ExFat {
     pub(super) fn bounds_of(&self, survey: &Survey, sector: u64) -> Result<Bounds> {
         must_be_sound(survey)?;
         self.can_change(sector)?;
-        let used: u64 = self.used_clusters(survey)?.iter().map(|range| range.end - range.start).sum();
-        let used = used + self.upcase_clusters();
+        let used = total(&self.used_clusters(survey)?) + self.upcase_clusters();
         // The bitmap takes clusters of its own.
         let mut least = used + 1;
         while least < used + self.bitmap_clusters(least) {
@@ -95,7 +94,7 @@ impl ExFat {
     pub(super) fn room_in(&self, survey: &Survey, len: u64, sector: u64) -> Result<u64> {
         self.can_change(sector)?;
         let clusters = self.fitting(len, sector).clusters;
-        let used: u64 = self.used_clusters(survey)?.iter().map(|range| range.end - range.start).sum();
+        let used = total(&self.used_clusters(survey)?);
         Ok(clusters.saturating_sub(used + self.upcase_clusters() + self.bitmap_clusters(clusters)) * self.cluster)
     }
 
@@ -139,16 +138,14 @@ impl ExFat {
     fn place_system(&self, used: &[Range<u64>], room: Range<u64>, clusters: u64) -> Option<[Range<u64>; 2]> {
         let lens = [self.bitmap_clusters(clusters), self.upcase_clusters()];
         let old = [(self.system.bitmap.0, lens[0]), (self.system.upcase.0, lens[1])];
-        let upcase_whole = self.chain(self.system.upcase.0, self.system.upcase.1).is_ok_and(|pieces| pieces.len() == 1);
         let mut out: [Option<Range<u64>>; 2] = [None, None];
         // What only stays needs no other to make way.
         for (which, (place, len)) in old.into_iter().enumerate() {
             let range = u64::from(place.first)..u64::from(place.first) + len;
             let is_free = range.start >= room.start && range.end <= room.end && overlap(used, &range) == 0;
             let is_apart = out.iter().flatten().all(|other| other.end <= range.start || range.end <= other.start);
-            out[which] = (is_free && is_apart && (which == 0 || upcase_whole)).then_some(range);
+            out[which] = (is_free && is_apart).then_some(range);
         }
-        // The one that is longer is placed first.
         for which in [0, 1] {
             if out[which].is_some() {
                 continue;

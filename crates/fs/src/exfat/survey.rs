@@ -4,7 +4,7 @@ use super::{ExFat, MOST_DIRECTORY, boot_sum};
 use crate::bits::Bits;
 use crate::survey::{Claims, Survey, Use};
 use crate::tree::{self, FileSystem, Finding, NodeKind, Place, Weight};
-use badger_drive::field::{le16, le32};
+use badger_drive::field::{le16, le32, le64};
 
 /// Sectors of a boot region, and which of them holds its checksum.
 const REGION: u64 = 12;
@@ -69,6 +69,7 @@ impl ExFat {
         let main = self.check_region(0, "main", Weight::Fault, &mut claims);
         // The second one is only looked at when the first is lost.
         let backup = self.check_region(REGION, "second", Weight::Note, &mut claims);
+        let said = main.as_ref().map_or(0, |main| le64(main, 72));
         if let (Some(main), Some(backup)) = (main, backup) {
             // The flags and the share in use are kept up in the first one only.
             let differs = |range: std::ops::Range<usize>| main[range.clone()] != backup[range];
@@ -83,8 +84,7 @@ impl ExFat {
             }
         }
         let end = self.heap + u64::from(self.clusters) * self.cluster;
-        let said = self.volume.read(72, 8).map_or(0, |bytes| u64::from_le_bytes(bytes.try_into().unwrap_or_default()).saturating_mul(self.sector));
-        Finding::longer(said.max(end), self.volume.len()).into_iter().for_each(|finding| claims.findings.add(finding));
+        Finding::longer(said.saturating_mul(self.sector).max(end), self.volume.len()).into_iter().for_each(|finding| claims.findings.add(finding));
         let mut map = Bits::new(u64::from(self.clusters) + 2);
         let (place, size) = self.system.bitmap;
         let wanted = u64::from(self.clusters).div_ceil(8);

@@ -20,6 +20,10 @@ const WIDE: u32 = 2;
 const CHECKSUM_2: u32 = 8;
 const CHECKSUM_3: u32 = 16;
 const FAST_COMMIT: u32 = 32;
+/// All features that are known: that may be ignored, that may not, and that may for reading.
+const KNOWN: [u32; 3] = [OLD_CHECKSUM, 0x3f, 0];
+/// No journal is shorter, unless its file is.
+const LEAST_BLOCKS: u64 = 1024;
 
 struct Journal<'a> {
     volume: &'a Cached,
@@ -188,6 +192,36 @@ fn damaged() -> Finding {
     Finding::new("ext-journal", "the journal is damaged: what it held back cannot be told")
 }
 
+/// Blocks at the end of a journal that are kept for fast commits.
+fn fast_blocks(head: &[u8], features: u32) -> u64 {
+    match features & FAST_COMMIT {
+        0 => 0,
+        _ => Some(u64::from(be32(head, 84))).filter(|count| *count > 0).unwrap_or(256),
+    }
+}
+
+/// What is wrong with the super block of a journal in a file of `room` blocks; `is_pending` is what the volume says of it.
+pub(super) fn head_fault(head: &[u8], room: u64, block: u64, is_pending: bool) -> Option<&'static str> {
+    let second = be32(head, 4) == 4;
+    let features = if second { [36, 40, 44].map(|at| be32(head, at)) } else { [0; 3] };
+    let (blocks, first, start) = (u64::from(be32(head, 16)), u64::from(be32(head, 20)), u64::from(be32(head, 28)));
+    let sums = features[1] & (CHECKSUM_2 | CHECKSUM_3);
+    let sum = || crc32c(crc32c(crc32c(u32::MAX, &head[..0xfc]), &[0; 4]), &head[0x100..]);
+    Some(match () {
+        () if be32(head, 0) != MAGIC || !matches!(be32(head, 4), 3 | 4) => "it does not begin with its super block",
+        () if u64::from(be32(head, 12)) != block => "its blocks have another size than the volume's",
+        () if (0..3).any(|word| features[word] & !KNOWN[word] != 0) => "it names features that are not known",
+        () if sums == CHECKSUM_2 | CHECKSUM_3 => "it names two kinds of checksum",
+        () if blocks > room || blocks < LEAST_BLOCKS.min(room) || fast_blocks(head, features[1]) >= blocks => "its length",
+        () if first == 0 || first >= blocks || start >= blocks => "where it begins",
+        () if sums != 0 && (head[0x50] != 4 || sum() != be32(head, 0xfc)) => "the checksum of its super block is wrong",
+        () if be32(head, 32) != 0 => "its system noted an error in it",
+        () if start != 0 && !is_pending => "it holds changes back, but the volume says it does not",
+        () if second && !matches!(be32(head, 64), 0 | 1) => "it says that others use it too",
+        () => return None,
+    })
+}
+
 /// Reads the journal in `content` and gives what is to be laid over the volume, and the fast commits behind that, with a word
 /// on it.
 pub(super) fn replay(volume: &Cached, content: &Content, block: u64, blocks: u64) -> Result<(Overlay, Fast, Finding)> {
@@ -198,10 +232,7 @@ pub(super) fn replay(volume: &Cached, content: &Content, block: u64, blocks: u64
     }
     let features = if be32(&head, 4) == 4 { be32(&head, 40) } else { 0 };
     let old_checksum = be32(&head, 4) == 4 && be32(&head, 36) & OLD_CHECKSUM != 0 && features & (CHECKSUM_2 | CHECKSUM_3) == 0;
-    let fast = match features & FAST_COMMIT {
-        0 => 0,
-        _ => Some(u64::from(be32(&head, 84))).filter(|count| *count > 0).unwrap_or(256),
-    };
+    let fast = fast_blocks(&head, features);
     let end = u64::from(be32(&head, 16)).min(content.size() / block).saturating_sub(fast);
     let seed = crc32c(u32::MAX, &array::<16>(&head, 48));
     let journal = Journal { volume, content, block, first: u64::from(be32(&head, 20)), end, old_checksum, features, seed };

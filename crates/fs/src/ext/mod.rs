@@ -22,9 +22,13 @@ use std::ops::Range;
 use std::sync::Arc;
 
 const ROOT: u32 = 2;
+/// The inode that holds the room for further descriptors.
+const RESIZE: u32 = 7;
 /// Inode flags.
 const EXTENTS: u32 = 0x8_0000;
 const INLINE: u32 = 0x1000_0000;
+const INDEXED: u32 = 0x1000;
+const HUGE: u32 = 0x4_0000;
 /// First bytes of extended attributes.
 const ATTRIBUTES: u32 = 0xea02_0000;
 /// Levels of an extent tree below its root.
@@ -80,14 +84,20 @@ const BLOCKS_UNWRITTEN: u16 = 2;
 const INODES_UNWRITTEN: u16 = 1;
 /// Feature bits: incompatible ones, then read-only compatible ones.
 const RECOVER: u32 = 4;
+const WIDE: u32 = 0x80;
+const ATTRIBUTE_INODES: u32 = 0x400;
 const SEED_STORED: u32 = 0x2000;
 const ENCRYPTED: u32 = 0x800;
 const SPARSE: u32 = 1;
 const DESCRIPTOR_SUMS: u32 = 0x10;
 const BIG_ALLOCATION: u32 = 0x200;
 const CHECKSUMS: u32 = 0x400;
+/// Room for further descriptors, in the compatible features.
+const RESIZE_INODE: u32 = 0x10;
 /// Two backups at chosen places, in the compatible features.
 const SPARSE_TWO: u32 = 0x200;
+/// The mark at the end of every block that orphans are noted in.
+const ORPHAN_MARK: u32 = 0x0b10_ca04;
 /// Descriptors of more groups than these are not held.
 const MOST_GROUPS: u64 = 4 << 20;
 /// More bytes than any volume of this format can have: 1 EiB.

@@ -3,13 +3,13 @@
 
 use super::checksum::{self, crc16, crc32c};
 use super::{
-    ATTRIBUTES, CHECKSUMS, DESCRIPTOR_SUMS, EXTENTS, Ext, Group, INLINE, INODES_UNWRITTEN, Inode, MOST_DIRECTORY, RECOVER, ROOT, SEED_STORED,
-    SPARSE_TWO,
+    ATTRIBUTE_INODES, ATTRIBUTES, CHECKSUMS, DESCRIPTOR_SUMS, EXTENTS, Ext, Group, HUGE, INDEXED, INLINE, INODES_UNWRITTEN, Inode, MOST_DIRECTORY,
+    ORPHAN_MARK, RECOVER, RESIZE, RESIZE_INODE, ROOT, SEED_STORED, SPARSE_TWO, WIDE,
 };
 use crate::bits::Bits;
 use crate::cached::Cached;
 use crate::content::{Content, Form};
-use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, units, up};
+use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, total, units, up};
 use crate::survey::Survey;
 use crate::tree::{Finding, NodeKind, Result};
 use badger_drive::Extents;
@@ -19,20 +19,11 @@ use std::ops::Range;
 
 /// Features whose structures are known here: compatible, incompatible, read-only compatible.
 const KNOWN: [u32; 3] = [0x1e3f, 0x3_e7d6, 0x1_b77f];
-const RESIZE_INODE: u32 = 0x10;
 const STABLE_INODES: u32 = 0x800;
 const FLEXIBLE: u32 = 0x200;
-const WIDE: u32 = 0x80;
 const QUOTA: u32 = 0x100;
-const ATTRIBUTE_INODES: u32 = 0x400;
-/// Flags of inodes and groups.
-const INDEXED: u32 = 0x1000;
-const HUGE: u32 = 0x4_0000;
-/// The inode that holds the room for further descriptors.
-const RESIZE: u32 = 7;
 /// A last group shorter than its own structures and this many blocks is not worth having.
 const LEAST_GROUP: u64 = 50;
-const ORPHAN_MARK: u32 = 0x0b10_ca04;
 
 /// A stretch of a file: its first block, where it lies, how long it is, and whether it was only set aside.
 type Extent = (u64, u64, u64, bool);
@@ -155,7 +146,7 @@ impl Ext {
     }
 
     fn least_blocks(&self, survey: &Survey, used: &[Range<u64>], inodes: u64) -> u64 {
-        let held = used.iter().map(|range| range.end - range.start).sum::<u64>() * self.ratio() + self.spare(survey, used);
+        let held = total(used) * self.ratio() + self.spare(survey, used);
         let per_group = u64::from(self.blocks_per_group);
         let groups = inodes.div_ceil(u64::from(self.inodes_per_group)).max(1);
         let mut blocks = (held + self.first_block).max((groups - 1) * per_group + self.first_block + 1);
@@ -211,7 +202,7 @@ impl Ext {
         self.can_change(sector)?;
         let most = if self.features[1] & WIDE != 0 { u64::MAX } else { u64::from(u32::MAX) };
         let new = self.shaped(self.normal((len / self.block).min(most)));
-        let held = self.file_units(survey).iter().map(|range| range.end - range.start).sum::<u64>() * self.ratio();
+        let held = total(&self.file_units(survey)) * self.ratio();
         Ok(new.blocks.saturating_sub(new.overhead() + held + self.first_block) * self.block)
     }
 

@@ -1,7 +1,7 @@
 //! A FAT volume of another size: tables written anew, chains and first clusters led to where their clusters went.
 
 use super::Fat;
-use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, units, up};
+use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, total, units, up};
 use crate::survey::Survey;
 use crate::tree::{self, FileSystem, NodeKind, Result};
 use badger_drive::field::{le16, le32};
@@ -85,14 +85,14 @@ impl Fat {
     pub(super) fn bounds_of(&self, survey: &Survey, sector: u64) -> Result<Bounds> {
         must_be_sound(survey)?;
         let (least, most) = self.cluster_bounds();
-        let used: u64 = self.used_clusters(survey).iter().map(|range| range.end - range.start).sum();
+        let used = total(&self.used_clusters(survey));
         let bytes = |clusters| self.shape(clusters, sector).map(|shape| shape.total * sector);
         let most = most.min((u64::from(u32::MAX) - self.shape(most, sector)?.data(self.copies)) * sector / self.cluster);
         Ok(Bounds { least: bytes(used.max(least))?, most: bytes(most)?, unit: self.cluster })
     }
 
     pub(super) fn room_in(&self, survey: &Survey, len: u64, sector: u64) -> Result<u64> {
-        let used: u64 = self.used_clusters(survey).iter().map(|range| range.end - range.start).sum();
+        let used = total(&self.used_clusters(survey));
         Ok(self.fitting(len, sector)?.clusters.saturating_sub(used) * self.cluster)
     }
 

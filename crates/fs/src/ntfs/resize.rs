@@ -5,7 +5,7 @@
 use super::walk::{BITMAP, DATA, FIRST_USER, LIST, NUMBER, Ntfs};
 use super::{attributes, fixed, owner, resident, runs};
 use crate::bits::Bits;
-use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, units, up};
+use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, total, units, up};
 use crate::survey::Survey;
 use crate::tree::{FileSystem, Finding, Result};
 use badger_drive::field::{le16, le32, le64};
@@ -145,15 +145,15 @@ impl Ntfs {
 
     /// What files may need besides when their run lists grow: a record each, and a list of records.
     fn spare_clusters(&self, survey: &Survey, used: &[Range<u64>]) -> u64 {
-        let total: u64 = used.iter().map(|range| range.end - range.start).sum();
-        let gaps = used.iter().take_while(|range| range.start < total + total / 8).count() as u64;
+        let held = total(used);
+        let gaps = used.iter().take_while(|range| range.start < held + held / 8).count() as u64;
         // A run list grows by eight bytes for each gap that is filled; records that were full already overflow at once.
         let records = survey.spread * 2 + gaps / 16 + 2;
         (records * self.record as u64).div_ceil(self.cluster) + survey.spread + 4
     }
 
     fn least_clusters(&self, survey: &Survey, used: &[Range<u64>]) -> u64 {
-        let held: u64 = used.iter().map(|range| range.end - range.start).sum::<u64>() + self.spare_clusters(survey, used);
+        let held: u64 = total(used) + self.spare_clusters(survey, used);
         let mut least = held + 1;
         while least < held + self.map_clusters(least) {
             least = held + self.map_clusters(least);
@@ -185,7 +185,7 @@ impl Ntfs {
     pub(super) fn room_in(&self, survey: &Survey, len: u64, sector: u64) -> Result<u64> {
         self.can_change(sector)?;
         let clusters = clusters_in(len, sector, self.cluster).min(u64::from(u32::MAX) - 1);
-        let used: u64 = self.used_clusters(survey)?.iter().map(|range| range.end - range.start).sum();
+        let used = total(&self.used_clusters(survey)?);
         Ok(clusters.saturating_sub(used + self.map_clusters(clusters)) * self.cluster)
     }
 

@@ -89,6 +89,11 @@ pub fn placed(drive: &Source, start: u64, len: u64, first: u64) -> Vec<(u64, Vec
     }
 }
 
+/// How many units runs have together.
+pub(crate) fn total(runs: &[Range<u64>]) -> u64 {
+    runs.iter().map(|run| run.end - run.start).sum()
+}
+
 /// `value` up to a multiple of `step`.
 pub(crate) fn up(value: u64, step: u64) -> u64 {
     value.div_ceil(step) * step

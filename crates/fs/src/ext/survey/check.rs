@@ -2,29 +2,25 @@
 //! themselves, held against what the kernel and the checker expect of them.
 
 use super::super::checksum::{self, crc32c};
-use super::super::{ATTRIBUTES, CHECKSUMS, ENCRYPTED, EXTENTS, Ext, INLINE, Inode};
-use super::{HUGE, INDEXED, RESIZE, Tour, VALUE_INODE};
+use super::super::{
+    ATTRIBUTE_INODES, ATTRIBUTES, CHECKSUMS, ENCRYPTED, EXTENTS, Ext, HUGE, INDEXED, INLINE, Inode, ORPHAN_MARK, RECOVER, RESIZE, RESIZE_INODE, WIDE,
+    journal,
+};
+use super::{Tour, VALUE_INODE};
 use crate::content::{Content, Form};
 use crate::tree::{Finding, NodeKind};
-use badger_drive::field::{array, be32, le16, le32};
+use badger_drive::field::{array, le16, le32};
 
 /// Features a kernel knows: compatible, incompatible, read-only compatible.
 const KNOWN: [u32; 3] = [0x1e3f, 0x3_e7de, 0x1_f77f];
 const EXTENTS_FEATURE: u32 = 0x40;
 const INLINE_FEATURE: u32 = 0x8000;
 const ENCRYPTED_FEATURE: u32 = 0x1_0000;
-const VALUES_FEATURE: u32 = 0x400;
 const GUARD_FEATURE: u32 = 0x100;
 const HUGE_FEATURE: u32 = 8;
 /// The mark of the block that guards against being mounted twice.
 const GUARD: u32 = 0x004d_4d50;
 const GUARD_CLEAN: u32 = 0xff4d_4d50;
-/// The mark at the end of every block that orphans are noted in.
-const ORPHANS: u32 = 0x0b10_ca04;
-/// Marks of a journal, and its features that are known.
-const JOURNAL: u32 = 0xc03b_3998;
-const JOURNAL_KNOWN: [u32; 3] = [1, 0x3f, 0];
-const JOURNAL_SUMS: u32 = 8 | 16;
 
 /// The greatest size of a file by a block map.
 fn most_mapped(block: u64) -> u64 {
@@ -107,7 +103,7 @@ impl Ext {
                 "its blocks in a group",
             ),
             (u64::from(self.inodes_per_group) > self.block * 8, "its inodes in a group"),
-            (self.features[0] & 0x10 != 0 && u64::from(le16(&self.sb, 0xce)) > self.block / 4, "its room for more descriptors"),
+            (self.features[0] & RESIZE_INODE != 0 && u64::from(le16(&self.sb, 0xce)) > self.block / 4, "its room for more descriptors"),
             (!old && !(11..=self.inodes_per_group.max(11)).contains(&le32(&self.sb, 84)), "its first inode"),
             (self.first_block != u64::from(self.block == 1024 && ratio == 1), "its first block"),
             (ratio == 1 && le32(&self.sb, 28) != le32(&self.sb, 24), "its size of clusters"),
@@ -129,7 +125,7 @@ impl Ext {
     }
 
     fn reserved_blocks(&self) -> u64 {
-        u64::from(le32(&self.sb, 8)) | if self.features[1] & 0x80 != 0 { u64::from(le32(&self.sb, 0x154)) << 32 } else { 0 }
+        u64::from(le32(&self.sb, 8)) | if self.features[1] & WIDE != 0 { u64::from(le32(&self.sb, 0x154)) << 32 } else { 0 }
     }
 
     /// The block that guards against being mounted twice, if there is one.
@@ -170,30 +166,11 @@ impl Ext {
         if Content::new(inode.size(), pieces, Form::Plain).read(&self.volume, 0, &mut head).is_err() {
             return wrong("it cannot be read");
         }
-        let second = be32(&head, 4) == 4;
-        let features = if second { [36, 40, 44].map(|at| be32(&head, at)) } else { [0; 3] };
-        let (blocks, first, start) = (u64::from(be32(&head, 16)), u64::from(be32(&head, 20)), u64::from(be32(&head, 28)));
-        let fast = match features[1] & 32 {
-            0 => 0,
-            _ => Some(u64::from(be32(&head, 84))).filter(|count| *count > 0).unwrap_or(256),
-        };
-        let sums = features[1] & JOURNAL_SUMS;
-        let sum = || crc32c(crc32c(crc32c(u32::MAX, &head[..0xfc]), &[0; 4]), &head[0x100..]);
-        let what = match () {
-            () if holes => "it has holes",
-            () if be32(&head, 0) != JOURNAL || !matches!(be32(&head, 4), 3 | 4) => "it does not begin with its super block",
-            () if u64::from(be32(&head, 12)) != self.block => "its blocks have another size than the volume's",
-            () if (0..3).any(|word| features[word] & !JOURNAL_KNOWN[word] != 0) => "it names features that are not known",
-            () if sums == JOURNAL_SUMS => "it names two kinds of checksum",
-            () if blocks > inode.size() / self.block || blocks < 1024.min(inode.size() / self.block) || fast >= blocks => "its length",
-            () if first == 0 || first >= blocks || start >= blocks => "where it begins",
-            () if sums != 0 && (head[0x50] != 4 || sum() != be32(&head, 0xfc)) => "the checksum of its super block is wrong",
-            () if be32(&head, 32) != 0 => "its system noted an error in it",
-            () if start != 0 && self.features[1] & super::super::RECOVER == 0 => "it holds changes back, but the volume says it does not",
-            () if second && !matches!(be32(&head, 64), 0 | 1) => "it says that others use it too",
-            () => return Vec::new(),
-        };
-        wrong(what)
+        if holes {
+            return wrong("it has holes");
+        }
+        let is_pending = self.features[1] & RECOVER != 0;
+        journal::head_fault(&head, inode.size() / self.block, self.block, is_pending).map_or_else(Vec::new, wrong)
     }
 
     /// What is wrong with the file that orphans are noted in: while it notes none its blocks are empty but for their mark.
@@ -215,7 +192,7 @@ impl Ext {
                 }
                 let (body, tail) = bytes.split_at(bytes.len() - 8);
                 let sum = |seed| crc32c(crc32c(seed, &(at / self.block).to_le_bytes()), body);
-                if le32(tail, 0) != ORPHANS || seed.is_some_and(|seed| sum(seed) != le32(tail, 4)) || body.iter().any(|byte| *byte != 0) {
+                if le32(tail, 0) != ORPHAN_MARK || seed.is_some_and(|seed| sum(seed) != le32(tail, 4)) || body.iter().any(|byte| *byte != 0) {
                     return wrong("a block of it is not empty, or has lost its mark");
                 }
             }
@@ -228,7 +205,7 @@ impl Ext {
         let wrong = |what: &str| Some(Finding::new("ext-resize-inode", format!("the inode with the room for descriptors is damaged: {what}")));
         let inode = self.inode(RESIZE).ok()?;
         let list = le32(&inode.bytes, 40 + 13 * 4);
-        if self.features[0] & 0x10 == 0 {
+        if self.features[0] & RESIZE_INODE == 0 {
             let empty = inode.bytes[40..100].iter().all(|byte| *byte == 0) && le32(&inode.bytes, 28) == 0;
             return if empty { None } else { wrong("it names blocks, but the volume has no such room") };
         }
@@ -302,7 +279,7 @@ impl Tour<'_> {
         let special = matches!(kind, 1 | 2 | 6 | 12);
         let extra = if bytes.len() > 128 { usize::from(le16(bytes, 128)) } else { 0 };
         let links = le16(bytes, 26);
-        let file_acl = u64::from(le32(bytes, 104)) | if has(0x80) { u64::from(le16(bytes, 118)) << 32 } else { 0 };
+        let file_acl = u64::from(le32(bytes, 104)) | if has(WIDE) { u64::from(le16(bytes, 118)) << 32 } else { 0 };
         for (is_wrong, code, what) in [
             (!own && !matches!(kind, 0 | 1 | 2 | 4 | 6 | 8 | 10 | 12), "ext-inode", "its kind is none"),
             (own && kind != 8 && kind != 4 && kind != 0, "ext-inode", "its kind is none of the format's own"),
@@ -311,7 +288,7 @@ impl Tour<'_> {
             (flags & EXTENTS != 0 && !has(EXTENTS_FEATURE), "ext-inode", "it has extents, the volume has none"),
             (flags & INLINE != 0 && (!has(INLINE_FEATURE) || flags & EXTENTS != 0), "ext-inode", "it says its content lies within it"),
             (flags & ENCRYPTED != 0 && !has(ENCRYPTED_FEATURE), "ext-inode", "it is encrypted, the volume knows of nothing like it"),
-            (flags & VALUE_INODE != 0 && !has(VALUES_FEATURE), "ext-inode", "it says it holds a value of an attribute"),
+            (flags & VALUE_INODE != 0 && !has(ATTRIBUTE_INODES), "ext-inode", "it says it holds a value of an attribute"),
             (flags & HUGE != 0 && fs.features[2] & HUGE_FEATURE == 0, "ext-inode", "it counts its blocks as the volume does not"),
             (flags & INDEXED != 0 && kind != 4, "ext-inode", "it has an index, but is no directory"),
             (le32(bytes, 112) != 0, "ext-inode", "a field that must be empty is not"),

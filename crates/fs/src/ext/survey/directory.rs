@@ -2,8 +2,8 @@
 
 use super::super::checksum::crc32c;
 use super::super::hash::Hasher;
-use super::super::{INLINE, Inode, MOST_DIRECTORY, ROOT, RawEntry};
-use super::{INDEXED, Tour};
+use super::super::{ENCRYPTED, INDEXED, INLINE, Inode, MOST_DIRECTORY, ROOT, RawEntry};
+use super::Tour;
 use crate::bits::Bits;
 use crate::content::{Content, Form};
 use crate::tree::Finding;
@@ -13,7 +13,6 @@ use std::hash::{BuildHasher, RandomState};
 
 /// Letters of names count as one where a directory says so; encrypted names are bytes of any kind.
 const FOLDED: u32 = 0x4000_0000;
-const ENCRYPTED: u32 = super::super::ENCRYPTED;
 /// Directories grow beyond two levels of index with this.
 const LARGE: u32 = 0x4000;
 /// The end of all hashes.

@@ -4,8 +4,11 @@ mod check;
 mod directory;
 
 use super::checksum::crc32c;
-use super::{BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, Group, Held, INLINE, INODES_UNWRITTEN, Inode, ROOT, Walked};
+use super::{
+    ATTRIBUTE_INODES, BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, Group, HUGE, Held, INLINE, INODES_UNWRITTEN, Inode, RESIZE, ROOT, Walked,
+};
 use crate::bits::Bits;
+use crate::resize::total;
 use crate::survey::{Claims, Survey, Use};
 use crate::tree::{Finding, NodeKind, Weight};
 use badger_drive::field::{le16, le32};
@@ -14,11 +17,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;
 
 /// Inode flags.
-const HUGE: u32 = 0x4_0000;
-const INDEXED: u32 = 0x1000;
 const VALUE_INODE: u32 = 0x20_0000;
-/// Inodes of the format's own.
-const RESIZE: u32 = 7;
 /// So many links are counted; directories with more say 1.
 const MOST_LINKS: u32 = 65_000;
 
@@ -101,7 +100,7 @@ impl Ext {
             inode_map: Bits::new(u64::from(self.inodes) + 1),
             directories: Vec::new(),
             free_inodes: Vec::new(),
-            values: self.features[1] & 0x400 != 0,
+            values: self.features[1] & ATTRIBUTE_INODES != 0,
             spread: 0,
             walked: Walked::new(self),
             names_left: self.volume.len() + (1 << 20),
@@ -398,7 +397,7 @@ impl Tour<'_> {
                 _ => units.push(range),
             }
         }
-        let count: u64 = units.iter().map(|range| range.end - range.start).sum::<u64>() * fs.ratio() + attributes.unwrap_or(0);
+        let count: u64 = total(&units) * fs.ratio() + attributes.unwrap_or(0);
         let use_ = if own || inode.kind() == NodeKind::Directory { Use::Metadata } else { Use::Data };
         for range in units {
             self.claims.claim(range, use_, "ext-cross-linked", || format!("inode {number}"));
