@@ -12,11 +12,7 @@ use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 use support::in_memory;
-use support::shape::{Family, Random, Shape, judged, shown};
-
-fn number(name: &str, default: u64) -> u64 {
-    std::env::var(name).ok().and_then(|value| value.parse().ok()).unwrap_or(default)
-}
+use support::shape::{Family, Random, Shape, asked, judged, shown};
 
 /// What the checkers do not look at, and is damage all the same: clusters in use that belong to nobody, all but the first
 /// quarter of the room for descriptors, names of the entries a folder begins with, a boot sector without its mark, pieces
@@ -113,7 +109,7 @@ fn theirs(family: Family, path: &Path, sound: &support::shape::Shown) -> Option<
 #[case::ext(Family::Ext, 320)]
 #[case::ntfs(Family::Ntfs, 60)]
 fn what_the_checker_calls_bad_is_found_and_nothing_else(#[case] family: Family, #[case] count: u64) {
-    let (first, count) = (number("BADGER_FIRST", 0), number("BADGER_DAMAGES", count));
+    let (first, count) = (asked("BADGER_FIRST", 0), asked("BADGER_DAMAGES", count));
     let per_shape = 40;
     let (mut bad, mut found, mut beyond, mut alarms, mut missed) = (0u64, 0u64, 0u64, Vec::new(), Vec::new());
     for seed in first / per_shape..(first + count).div_ceil(per_shape) {

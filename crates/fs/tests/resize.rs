@@ -12,7 +12,8 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
-use support::{MIB, fill_exfat, fill_ntfs, hashed, image, noise, poured, run, source};
+use support::shape::{Family, Random};
+use support::{MIB, fill_by, fill_exfat, fill_ntfs, hashed, image, noise, poured, run, source};
 
 /// Compares everything below two directories; gives how many files there are.
 fn same(a: &dyn FileSystem, b: &dyn FileSystem, below: (&Node, &Node), path: &str) -> u64 {
@@ -67,17 +68,6 @@ fn changed(path: &Path, fs: &dyn FileSystem, survey: &Survey, wanted: &Wanted, j
     out
 }
 
-struct Random(u64);
-
-impl Random {
-    fn below(&mut self, limit: u64) -> u64 {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0 % limit.max(1)
-    }
-}
-
 /// Least size, one unit more, what it is now, double, and seeded sizes between.
 fn all_sizes(path: &Path, sector: u32, seeds: u64, judge: &[&str]) {
     let len = fs::metadata(path).unwrap().len();
@@ -86,7 +76,7 @@ fn all_sizes(path: &Path, sector: u32, seeds: u64, judge: &[&str]) {
     let bounds = fs.bounds(&survey, sector).unwrap_or_else(|finding| panic!("{}: {:?}", finding.text, survey.findings));
     assert!(bounds.least <= len, "{bounds:?} {len}");
     let sector_up = |size: u64| size.div_ceil(u64::from(sector)) * u64::from(sector);
-    let mut random = Random(seeds.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1);
+    let mut random = Random::new(seeds);
     let (least, most) = (sector_up(bounds.least), bounds.most.min(2 * len));
     let mut sizes = vec![least, sector_up(bounds.least + bounds.unit), len, most / u64::from(sector) * u64::from(sector)];
     sizes.extend((0..seeds).map(|_| sector_up(least + random.below(most - least))));
@@ -223,7 +213,7 @@ fn gaps(place: &Path, cluster: usize) {
     fs::remove_file(place.join("low.bin")).unwrap();
     fs::create_dir(place.join("fill")).unwrap();
     (0..5000).for_each(|number| fs::write(place.join(format!("fill/{number}")), noise(1000, number + 1)).unwrap());
-    let mut random = Random(77);
+    let mut random = Random::new(77);
     (0..5000).filter(|_| random.below(1000) < 500).for_each(|number| fs::remove_file(place.join(format!("fill/{number}"))).unwrap());
 }
 
@@ -243,7 +233,7 @@ fn lists_that_outgrow_their_record_go_on_in_others(#[values(true, false)] full_t
 fn ext(options: &[&str], mib: u64, pieces: usize, piece: usize) -> (tempfile::TempDir, PathBuf) {
     let (dir, path) = image(mib);
     run(&[&["mke2fs", "-q", "-F"], options, &[path.to_str().unwrap()]].concat());
-    mounted(&path, |place| {
+    fill_by(Family::Ext, &path, |place| {
         let sheets = place.join("counts");
         fs::create_dir_all(place.join("weir/deep/deeper")).unwrap();
         fs::create_dir(&sheets).unwrap();
@@ -266,14 +256,6 @@ fn ext(options: &[&str], mib: u64, pieces: usize, piece: usize) -> (tempfile::Te
     });
     run(&["e2fsck", "-fn", path.to_str().unwrap()]);
     (dir, path)
-}
-
-fn mounted(path: &Path, fill: impl FnOnce(&Path)) {
-    let place = path.with_file_name("mnt");
-    fs::create_dir_all(&place).unwrap();
-    while !Command::new("mount").args(["-o", "loop"]).args([path, &place]).status().unwrap().success() {}
-    fill(&place);
-    run(&["umount", place.to_str().unwrap()]);
 }
 
 #[rstest]
@@ -332,7 +314,7 @@ fn volumes_filled_to_the_last_unit(#[case] make: &[&str], #[case] judge: &[&str]
     match judge[0] {
         "fsck.exfat" => fill_exfat(&path, brim),
         "ntfsfix" => fill_ntfs(&path, brim),
-        _ => mounted(&path, brim),
+        _ => fill_by(Family::Ext, &path, brim),
     }
     all_sizes(&path, 512, 6, judge);
 }
@@ -377,7 +359,7 @@ fn bytes_that_change_after_the_survey_are_survived(#[case] make: &[&str]) {
     match make[0] {
         "mkfs.exfat" => fill_exfat(&path, few),
         "mkntfs" => fill_ntfs(&path, few),
-        "mke2fs" => mounted(&path, few),
+        "mke2fs" => fill_by(Family::Ext, &path, few),
         _ => {
             let data = tempfile::tempdir().unwrap();
             few(data.path());
@@ -393,7 +375,7 @@ fn bytes_that_change_after_the_survey_are_survived(#[case] make: &[&str]) {
     let metadata: Vec<std::ops::Range<u64>> =
         survey.usage.iter().filter(|(_, value)| **value == badger_fs::Use::Metadata).map(|(range, _)| range).collect();
     let total: u64 = metadata.iter().map(|range| range.end - range.start).sum();
-    let mut random = Random(0x5eed);
+    let mut random = Random::new(0x5eed);
     let (mut made, mut refused) = (0, 0);
     for turn in 0..300 {
         let mut bytes = sound.clone();

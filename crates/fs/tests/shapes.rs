@@ -10,12 +10,8 @@ use badger_fs::{FileSystem, Wanted, Weight};
 use rstest::rstest;
 use std::fs;
 use std::path::Path;
-use support::shape::{Family, Random, Shape, Shown, judged, shown, used_up};
+use support::shape::{Family, Random, Shape, Shown, asked, judged, shown, used_up};
 use support::{poured, source};
-
-fn number(name: &str, default: u64) -> u64 {
-    std::env::var(name).ok().and_then(|value| value.parse().ok()).unwrap_or(default)
-}
 
 /// What this program lists and reads.
 fn ours(fs: &dyn FileSystem) -> Result<Shown, String> {
@@ -139,7 +135,7 @@ fn check(path: &Path, mine: &Shown, family: Family) -> Result<(), String> {
 #[case::ext(Family::Ext)]
 #[case::ntfs(Family::Ntfs)]
 fn shapes_are_read_and_fitted_as_their_systems_have_them(#[case] family: Family) {
-    let (first, count) = (number("BADGER_FIRST", 0), number("BADGER_SHAPES", 8));
+    let (first, count) = (asked("BADGER_FIRST", 0), asked("BADGER_SHAPES", 8));
     let (mut failed, mut judged) = (Vec::new(), 0);
     for seed in first..first + count {
         match one(family, seed) {

@@ -1,8 +1,6 @@
 //! Reparse points: what their tags mean, as Microsoft's "File System Control Codes" lists them. A file with one is seldom
 //! what it looks like: a link, a device of another system, or a file whose content is kept elsewhere.
 
-use super::walk::Attribute;
-use super::{resident, walk};
 use crate::tree::{Finding, Name, NodeKind};
 use badger_drive::field::{le16, le32, le64};
 use std::borrow::Cow;
@@ -98,11 +96,6 @@ impl Meaning {
             _ => None,
         }
     }
-}
-
-/// Bytes of a file's reparse point.
-pub fn of(attributes: &[Attribute]) -> Option<&[u8]> {
-    attributes.iter().find(|one| one.code == walk::REPARSE).and_then(|one| resident(&one.bytes))
 }
 
 /// Where a link leads; `None` where its bytes are damaged, or it is none.

@@ -26,7 +26,7 @@ pub(super) const DATA: u32 = 0x80;
 pub(super) const INDEX_ROOT: u32 = 0x90;
 pub(super) const INDEX_BLOCKS: u32 = 0xa0;
 pub(super) const BITMAP: u32 = 0xb0;
-pub(super) const REPARSE: u32 = 0xc0;
+const REPARSE: u32 = 0xc0;
 /// A file of more attribute records than this does not exist.
 const MOST_RECORDS: usize = 4096;
 /// A directory is not read further than this.
@@ -59,6 +59,11 @@ pub(super) struct Attribute {
     pub code: u32,
     pub name: Vec<u16>,
     pub bytes: Vec<u8>,
+}
+
+/// The value of the first attribute of a kind, where it is resident.
+fn resident_in(attributes: &[Attribute], code: u32) -> Option<&[u8]> {
+    attributes.iter().find(|one| one.code == code).and_then(|one| resident(&one.bytes))
 }
 
 fn name_is(attribute: &Attribute, name: &str) -> bool {
@@ -338,9 +343,9 @@ impl Ntfs {
             (times_and_flags(of(STANDARD)), of(REPARSE).map(reparse::meaning), size)
         } else {
             let (_, attributes) = self.all_attributes(number)?;
-            let standard = attributes.iter().find(|attribute| attribute.code == STANDARD).and_then(|attribute| resident(&attribute.bytes));
+            let of = |code: u32| resident_in(&attributes, code);
             let size = if directory { 0 } else { self.size_in(&attributes) };
-            (times_and_flags(standard), reparse::of(&attributes).map(reparse::meaning), size)
+            (times_and_flags(of(STANDARD)), of(REPARSE).map(reparse::meaning), size)
         };
         let ([created, modified, accessed], flags) = standard;
         let plain = if directory { NodeKind::Directory } else { NodeKind::File };
@@ -481,7 +486,7 @@ impl FileSystem for Ntfs {
 
     fn open(&self, file: &Node, stream: &str) -> Result<Content> {
         let (_, attributes) = self.all_attributes(file.id)?;
-        let reparse = reparse::of(&attributes).filter(|_| stream.is_empty());
+        let reparse = resident_in(&attributes, REPARSE).filter(|_| stream.is_empty());
         if let Some(reparse) = reparse.filter(|reparse| le32(reparse, 0) == reparse::COMPRESSED) {
             return self.compressed(file.id, &attributes, reparse);
         }
@@ -490,9 +495,9 @@ impl FileSystem for Ntfs {
             return Err(Finding::new("ntfs-encrypted", "it is encrypted; only its owner's system can read it"));
         }
         if let Some(reparse) = reparse {
-            let standard = attributes.iter().find(|attribute| attribute.code == STANDARD).and_then(|attribute| resident(&attribute.bytes));
+            let (_, flags) = times_and_flags(resident_in(&attributes, STANDARD));
             let has_holes = opened.content.pieces().iter().any(|piece| piece.at.is_none());
-            if let Some(finding) = reparse::meaning(reparse).missing(has_holes, opened.content.size(), times_and_flags(standard).1) {
+            if let Some(finding) = reparse::meaning(reparse).missing(has_holes, opened.content.size(), flags) {
                 return Err(finding);
             }
         }
@@ -515,7 +520,7 @@ impl FileSystem for Ntfs {
 
     fn link(&self, link: &Node) -> Result<Name> {
         let (_, attributes) = self.all_attributes(link.id)?;
-        if let Some(reparse) = reparse::of(&attributes) {
+        if let Some(reparse) = resident_in(&attributes, REPARSE) {
             return reparse::target(reparse).ok_or_else(|| broken(link.id, "its link leads nowhere"));
         }
         let content = self.stream_in(link.id, &attributes, DATA, "")?.content;

@@ -7,6 +7,7 @@ use badger_drive::medium::MemoryMedium;
 use badger_drive::{Extents, Medium, Source, Workshop};
 use badger_fs::tree::Node;
 use badger_fs::{FileSystem, View};
+use shape::{Family, Mounted};
 use std::fs::{self, File};
 use std::os::unix::fs::{FileExt, symlink};
 use std::path::{Path, PathBuf};
@@ -83,30 +84,19 @@ pub fn image(mib: u64) -> (TempDir, PathBuf) {
     (dir, path)
 }
 
-/// Mounts an exFAT image through a loop device, which its driver insists on, and has it filled.
+/// Mounts an exFAT image and has it filled.
 pub fn fill_exfat(path: &Path, fill: impl FnOnce(&Path)) {
-    let place = path.with_file_name("mnt");
-    fs::create_dir(&place).unwrap();
-    let mut device = String::new();
-    // Two tests may be given the same free device; one of them tries again.
-    while device.is_empty() {
-        let out = Command::new("losetup").args(["-f", "--show"]).arg(path).output().unwrap();
-        device = String::from_utf8_lossy(&out.stdout).trim().to_string();
-    }
-    run(&["mount.exfat-fuse", &device, place.to_str().unwrap()]);
-    fill(&place);
-    run(&["umount", place.to_str().unwrap()]);
-    run(&["sync"]);
-    run(&["losetup", "-d", &device]);
+    fill_by(Family::ExFat, path, fill);
 }
 
 /// Mounts an NTFS image and has it filled.
 pub fn fill_ntfs(path: &Path, fill: impl FnOnce(&Path)) {
-    let place = path.with_file_name("mnt");
-    fs::create_dir_all(&place).unwrap();
-    run(&["ntfs-3g", "-o", "compression,streams_interface=windows", path.to_str().unwrap(), place.to_str().unwrap()]);
-    fill(&place);
-    run(&["umount", place.to_str().unwrap()]);
+    fill_by(Family::Ntfs, path, fill);
+}
+
+/// Mounts an image by the driver of its format and has it filled.
+pub fn fill_by(family: Family, path: &Path, fill: impl FnOnce(&Path)) {
+    fill(Mounted::new(family, path, true).unwrap_or_else(|why| panic!("{}: {why}", path.display())).place());
 }
 
 /// Bytes in memory as an opened volume.

@@ -11,6 +11,11 @@ use std::process::{Command, Output, Stdio};
 use std::time::Duration;
 use tempfile::TempDir;
 
+/// What the environment asks for, or what the test command takes.
+pub fn asked(name: &str, default: u64) -> u64 {
+    std::env::var(name).ok().and_then(|value| value.parse().ok()).unwrap_or(default)
+}
+
 pub struct Random(u64);
 
 impl Random {
