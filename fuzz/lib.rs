@@ -64,7 +64,7 @@ pub fn break_and_read(sound: &[u8], input: &[u8]) {
         let _ = (fs.streams(&entry.node), fs.attributes(&entry.node), fs.link(&entry.node));
         if let Ok(content) = fs.open(&entry.node, "") {
             for at in [0, content.size() / 2, content.size().saturating_sub(3)] {
-                let read = content.read_hard(fs.volume(), at, &mut buffer, &mut Vec::new());
+                let read = content.read_hard(at, &mut buffer, &mut Vec::new());
                 assert!(read as u64 <= content.size() - at.min(content.size()));
                 let _ = (content.hole(at), content.until_hole(at, 1 << 20), content.place(at));
             }

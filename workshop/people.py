@@ -64,3 +64,10 @@ for name in ("wenna", "oda"):
     put(f"ferry/home/{name}/Documents/tides-2026.csv", "day,high,low\n" + "".join(f"{d},{300 + random.randrange(90)},{40 + random.randrange(60)}\n" for d in range(1, 366)))
     put(f"ferry/home/{name}/.mailbox", "".join(f"From office@tidewater.example\nSubject: sailing {n}\n\nThe {n}th sailing leaves on time.\n\n" for n in range(200)))
 put("ferry/etc/hostname", "ferry-office\n")
+
+# LR-211: the lock-keeper
+for day in range(1, 29):
+    put(f"keeper/Documents/lock-log/day-{day:02}.txt", f"{random.randrange(2, 30)} boats up, {random.randrange(2, 30)} down; water {random.randrange(90, 240)} cm\n" * 12)
+put("keeper/Documents/flood-claims.csv", "room,thing,worth\n" + "".join(f"{room},{thing},{random.randrange(5, 400)}\n" for room in ("kitchen", "office", "boat house") for thing in ("shelf", "stove", "chair", "chart")))
+for n in range(6):
+    put(f"keeper/Pictures/flood-{n + 1}.png", png(200, 140, lambda x, y, n=n: (60 + y // 2, 70 + (x * (n + 1)) % 50, 90 + y)))

@@ -1,10 +1,10 @@
 //! The sample workshop: made once out of the images that the program carries.
 
 use crate::{Common, code, data_dir, exit_code, jobs, open};
-use badger_bench::{Bench, Order, sheet};
+use badger_bench::{Bench, Config, Order, sheet};
 use badger_drive::size::{human, span};
 use badger_drive::{Refusal, Workshop};
-use badger_transfer::hazard::Looked;
+use badger_transfer::looked::Looked;
 use badger_transfer::{Control, Event};
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -13,12 +13,14 @@ use std::path::{Path, PathBuf};
 const IMAGES: &[u8] = include_bytes!("../../../workshop/drives.tar.zst");
 
 /// `badger demo`.
-pub fn demo(dir: Option<PathBuf>, run: bool, hurry: u32, common: &Common) -> Result<u8, Refusal> {
+pub fn demo(dir: Option<PathBuf>, run: bool, hurry: u32, config: Config, common: &Common) -> Result<u8, Refusal> {
+    // The sample workshop has a name and a technician of its own.
+    let config = Config { workshop: String::new(), technician: String::new(), ..config };
     let dir = dir.unwrap_or_else(|| data_dir().join("workshop"));
     unpack(&dir).map_err(|error| Refusal::new("demo", format!("the sample workshop in {}: {error}", dir.display())))?;
     let workshop = Workshop { shelf: Some(dir.clone()), no_waiting: run, ..Workshop::default() };
     workshop.clock.hurry(hurry);
-    let bench = Bench { workshop, ledger: common.ledger.clone().unwrap_or_else(|| dir.join("ledger.db")) };
+    let bench = Bench { workshop, ledger: common.ledger.clone().unwrap_or_else(|| dir.join("ledger.db")), config };
     let ledger = bench.open_ledger().map_err(|error| Refusal::new("ledger", error.to_string()))?;
     let named = ledger.set("workshop", "Lantern Row Repairs").and_then(|()| ledger.set("technician", "Ines"));
     named.map_err(|error| Refusal::new("ledger", error.to_string()))?;
@@ -36,7 +38,7 @@ fn unpack(dir: &Path) -> std::io::Result<()> {
         return Err(std::io::Error::new(std::io::ErrorKind::AlreadyExists, "something else lies there already: name an empty directory with --dir"));
     }
     fs::write(&begun, "")?;
-    let mut archive = tar::Archive::new(zstd::Decoder::new(IMAGES)?);
+    let mut archive = tar::Archive::new(ruzstd::decoding::StreamingDecoder::new(IMAGES).map_err(std::io::Error::other)?);
     archive.set_preserve_mtime(false);
     archive.unpack(dir)?;
     fs::rename(begun, done)

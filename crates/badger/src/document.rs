@@ -1,12 +1,15 @@
 //! The JSON documents of the commands, as `docs/guide.md` lists them.
 
+use badger_bench::Checkup;
 use badger_drive::discover::{Found, Use};
+use badger_drive::health::Health;
 use badger_drive::{Bus, Geometry, Identity};
-use badger_fs::Volume;
-use badger_layout::table::Problem;
+use badger_fs::Recognised;
+use badger_layout::Problem;
 use badger_layout::{Kind, Partition};
 use badger_transfer::Hazard;
-use badger_transfer::hazard::{self, Looked};
+use badger_transfer::hazard;
+use badger_transfer::looked::Looked;
 use serde::Serialize;
 
 /// A drive, as `drives` and `show` name it.
@@ -79,13 +82,21 @@ struct PartitionDocument {
     name: String,
     id: String,
     bootable: bool,
-    fs: Option<Volume>,
+    fs: Option<Recognised>,
+}
+
+#[derive(Serialize)]
+struct HealthDocument {
+    #[serde(flatten)]
+    health: Health,
+    grown: String,
 }
 
 /// The document of `show`.
 #[derive(Serialize)]
 pub struct Show {
     drive: Drive,
+    health: HealthDocument,
     table: Table,
     partitions: Vec<PartitionDocument>,
     hazards: Vec<Hazard>,
@@ -93,7 +104,7 @@ pub struct Show {
 
 impl Show {
     /// Out of a drive that was looked at.
-    pub fn new(drive: Drive, looked: &Looked, found: Option<&Found>) -> Self {
+    pub fn new(drive: Drive, checkup: &Checkup, looked: &Looked, found: Option<&Found>) -> Self {
         let table = &looked.table;
         let partition = |partition: &Partition| PartitionDocument {
             number: partition.number,
@@ -108,6 +119,7 @@ impl Show {
         };
         Self {
             drive,
+            health: HealthDocument { health: checkup.health.clone(), grown: checkup.grown.clone() },
             table: Table {
                 kind: table.kind,
                 state: if table.is_sound() { "sound" } else { "damaged" },

@@ -6,8 +6,8 @@ use badger_bench::Bench;
 use badger_bench::volume::{Fetch, Opened, parted};
 use badger_drive::size::{human, span, thousands};
 use badger_drive::{Control, Refusal};
-use badger_fs::tree::{self, Entry, NodeKind, Time};
-use badger_fs::{FileSystem, Finding};
+use badger_fs::tree::{Entry, Name, NodeKind, Time, find, walk};
+use badger_fs::{Finding, Tree};
 use badger_people::copyout::{Clash, Collision, Event, Report};
 use badger_transfer::meter::Meter;
 use serde::Serialize;
@@ -32,18 +32,19 @@ struct Row<'a> {
 
 /// A moment as the documents write it: `2026-05-01T10:00:00Z`.
 fn written(time: Time) -> Option<String> {
-    jiff::Timestamp::new(time.seconds, time.nanos as i32).ok().map(|moment| moment.strftime("%Y-%m-%dT%H:%M:%SZ").to_string())
+    jiff::Timestamp::from_second(time.seconds).ok().map(|moment| moment.to_string())
 }
 
-/// Opens the volume that `DRIVE[#PART]` names.
-fn volume(bench: &Bench, named: &str) -> Result<Opened, Refusal> {
+/// Opens what `DRIVE[#PART]` or a folder's path names.
+fn opened(bench: &Bench, named: &str) -> Result<Opened, Refusal> {
     let (path, number) = parted(named);
-    bench.open_volume(&path, number)
+    bench.open_tree(&path, number)
 }
 
 /// Prints entries as they come, so that a volume of any size needs no memory for them.
 struct Printer<W: Write> {
     out: W,
+    line: String,
     json: bool,
     count: u64,
     /// Whoever reads it may have gone away.
@@ -52,7 +53,7 @@ struct Printer<W: Write> {
 }
 
 impl<W: Write> Printer<W> {
-    fn entry(&mut self, fs: &dyn FileSystem, path: &str, entry: &Entry) {
+    fn entry(&mut self, tree: &dyn Tree, path: &str, entry: &Entry) {
         if self.shut {
             return;
         }
@@ -60,7 +61,7 @@ impl<W: Write> Printer<W> {
         let modified = node.modified.and_then(written);
         let done = if self.json {
             // Where its bytes lie must be known; without a salvage map nothing tells of holes before they are read.
-            let opened = if node.kind == NodeKind::File { fs.open(node, "").err() } else { None };
+            let opened = if node.kind == NodeKind::File { tree.open(node, "").err() } else { None };
             let state = if opened.is_none() { "whole" } else { "unread" };
             let why = opened.map(|finding| finding.text);
             let row = Row { path, kind: node.kind, size: node.size, modified, state, what: node.what.as_deref(), why };
@@ -68,13 +69,23 @@ impl<W: Write> Printer<W> {
             write!(self.out, "{}{text}", if self.count == 0 { "\n" } else { ",\n" })
         } else {
             let (size, mark) = match node.kind {
-                NodeKind::Directory => ("-".into(), "/"),
-                NodeKind::Link => (human(node.size), "@"),
-                NodeKind::Other => ("-".into(), "?"),
-                NodeKind::File => (human(node.size), ""),
+                NodeKind::Directory => (None, "/"),
+                NodeKind::Link => (Some(human(node.size)), "@"),
+                NodeKind::Other => (None, "?"),
+                NodeKind::File => (Some(human(node.size)), ""),
             };
-            let what = node.what.as_deref().map(|what| format!("  ({what})")).unwrap_or_default();
-            writeln!(self.out, "{size:>9}  {:<20}  {}{mark}{what}", modified.as_deref().unwrap_or("-"), badger_drive::text::plain(path))
+            // A line for each of millions: put together without the machinery of formats.
+            let (size, modified) = (size.as_deref().unwrap_or("-"), modified.as_deref().unwrap_or("-"));
+            self.line.clear();
+            self.line.extend(std::iter::repeat_n(' ', 9usize.saturating_sub(size.len())));
+            self.line.extend([size, "  ", modified]);
+            self.line.extend(std::iter::repeat_n(' ', 22usize.saturating_sub(modified.len())));
+            self.line.extend([&badger_drive::text::plain(path), mark]);
+            if let Some(what) = &node.what {
+                self.line.extend(["  (", what, ")"]);
+            }
+            self.line.push('\n');
+            self.out.write_all(self.line.as_bytes())
         };
         self.count += 1;
         if let Err(error) = done {
@@ -86,24 +97,31 @@ impl<W: Write> Printer<W> {
 
 /// `badger ls`.
 pub fn ls(bench: &Bench, named: &str, path: &str, recursive: bool, common: &Common) -> Result<u8, Refusal> {
-    let opened = volume(bench, named)?;
-    let fs = &*opened.fs;
+    let opened = opened(bench, named)?;
+    let tree = &*opened.tree;
     let refused = |finding: Finding| Refusal::new(finding.code, format!("{named}: {}", finding.text));
-    let node = tree::find(fs, path).map_err(refused)?;
+    let node = find(tree, path).map_err(refused)?;
     let base = format!("/{}", path.trim_matches('/'));
-    let mut printer = Printer { out: BufWriter::with_capacity(1 << 16, io::stdout().lock()), json: common.json, count: 0, shut: false, lost: None };
+    let mut printer = Printer {
+        out: BufWriter::with_capacity(1 << 16, io::stdout().lock()),
+        line: String::new(),
+        json: common.json,
+        count: 0,
+        shut: false,
+        lost: None,
+    };
     if common.json {
         printer.shut = write!(printer.out, "{{\"entries\": [").is_err();
     }
     let findings = if node.kind != NodeKind::Directory {
-        let name = tree::Name { bytes: Vec::new(), shown: String::new() };
-        printer.entry(fs, &base, &Entry { name, node });
+        let name = Name { bytes: Vec::new(), shown: String::new() };
+        printer.entry(tree, &base, &Entry { name, node });
         Vec::new()
     } else if recursive {
-        tree::walk(fs, node, &base, &mut |path, entry| printer.entry(fs, path, entry))
+        walk(tree, node, &base, &mut |path, entry| printer.entry(tree, path, entry))
     } else {
-        let listing = fs.list(&node);
-        listing.entries.iter().for_each(|entry| printer.entry(fs, &format!("{}/{}", base.trim_end_matches('/'), entry.name.shown), entry));
+        let listing = tree.list(&node);
+        listing.entries.iter().for_each(|entry| printer.entry(tree, &format!("{}/{}", base.trim_end_matches('/'), entry.name.shown), entry));
         listing.findings
     };
     let Printer { mut out, lost, .. } = printer;
@@ -163,7 +181,10 @@ pub fn fetch(bench: &Bench, args: &FetchArgs, common: &Common) -> Result<u8, Ref
     if matches!(args.collision.into(), Collision::Ask) && !io::stdin().is_terminal() {
         return refused(Refusal::new("no-terminal", "--collision ask needs a terminal: name what to do instead"));
     }
-    let opened = match volume(bench, &args.drive) {
+    let Some(into) = args.into.clone().or_else(|| bench.config.destination.clone()) else {
+        return refused(Refusal::new("no-destination", "--into says where to; the settings name no destination"));
+    };
+    let opened = match opened(bench, &args.drive) {
         Ok(opened) => opened,
         Err(refusal) => return refused(refusal),
     };
@@ -202,7 +223,7 @@ pub fn fetch(bench: &Bench, args: &FetchArgs, common: &Common) -> Result<u8, Ref
         }
     };
     let all = Mutex::new(None);
-    let order = Fetch { picks: args.paths.clone(), into: args.into.clone(), collision: args.collision.into(), ask: &|clash| ask(clash, &all) };
+    let order = Fetch { picks: args.paths.clone(), into: into.clone(), collision: args.collision.into(), ask: &|clash| ask(clash, &all) };
     let report = bench.fetch(&opened, order, &control, &follow);
     if line {
         tell_part!("\r\x1b[K");
@@ -216,7 +237,7 @@ pub fn fetch(bench: &Bench, args: &FetchArgs, common: &Common) -> Result<u8, Ref
     } else if common.events {
         tell_part!("{}\n", serde_json::json!({ "event": "report", "report": report }));
     } else {
-        print_report(&report, &args.into);
+        print_report(&report, &into);
     }
     Ok(match report.outcome {
         "proved" => code::DONE,

@@ -6,11 +6,13 @@ use crate::waiting::Waiting;
 use crate::{CloneArgs, Common, code, exit_code};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{SheetData, draw, verdict, write_paper};
-use badger_bench::{Bench, Order, Prepared, ledger};
+use badger_bench::{Bench, Checkup, Order, Prepared, ledger};
 use badger_drive::Refusal;
+use badger_drive::health::Health;
 use badger_drive::size::{human, span, thousands};
 use badger_layout::Kind;
-use badger_transfer::hazard::{self, Content, Looked};
+use badger_transfer::hazard;
+use badger_transfer::looked::{Content, Looked};
 use badger_transfer::{Control, Hazard, Level, Line, Outcome, Report, Verdict, verify as compare};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -78,9 +80,11 @@ pub fn show(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> 
     let source = bench.workshop.source(path)?;
     let looked = Looked::at(&source);
     let found = bench.workshop.found(path);
+    let nobody = || Checkup { health: Health::unknown("a file has none of its own; ask the drive it lies on"), grown: String::new() };
+    let checkup = found.as_ref().map_or_else(nobody, |found| bench.checkup(found, false));
     if common.json {
         let drive = Drive::new(source.identity(), source.geometry(), found.as_ref());
-        print_json(&Show::new(drive, &looked, found.as_ref()));
+        print_json(&Show::new(drive, &checkup, &looked, found.as_ref()));
         return Ok(code::DONE);
     }
     let (identity, geometry) = (source.identity(), source.geometry());
@@ -94,6 +98,10 @@ pub fn show(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> 
     );
     if let Some(adapter) = &identity.adapter {
         tell!("  the box says \"{adapter}\", the drive behind it {}, firmware {}", identity.model, identity.firmware);
+    }
+    tell!("  health {}", checkup.health.text);
+    if !checkup.grown.is_empty() {
+        tell!("  {}", checkup.grown);
     }
     let table = &looked.table;
     tell!("  {}{}  {}{}", table.kind.word(), if table.is_sound() { "" } else { ", damaged" }, table.disk_id, looked.content.words());
@@ -150,7 +158,7 @@ pub fn check(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal>
 }
 
 /// The order the arguments name.
-pub fn order(args: &CloneArgs) -> Order {
+pub fn order(args: &CloneArgs, bench: &Bench) -> Order {
     Order {
         new_size: args.new_size,
         ids: args.ids.into(),
@@ -160,7 +168,7 @@ pub fn order(args: &CloneArgs) -> Order {
         fit: args.fit.clone(),
         ticket: args.ticket.clone(),
         customer: args.customer.clone(),
-        technician: args.technician.clone(),
+        technician: if args.technician.is_empty() { bench.config.technician.clone() } else { args.technician.clone() },
         ..Order::new(args.source.clone(), args.target.clone())
     }
 }
@@ -178,7 +186,7 @@ pub fn clone(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Ref
         Err(refusal)
     };
     let waiting = Waiting::begin("looking at both drives, and going over what is to change".into(), common);
-    let prepared = bench.prepare(&order(args));
+    let prepared = bench.prepare(&order(args, bench));
     drop(waiting);
     let prepared = match prepared {
         Ok(prepared) => prepared,

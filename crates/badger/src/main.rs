@@ -28,10 +28,12 @@ mod document;
 mod files;
 mod follow;
 mod jobs;
+mod log;
 mod output;
+mod papers;
 mod waiting;
 
-use badger_bench::Bench;
+use badger_bench::{Bench, Config};
 use badger_drive::{Refusal, Workshop, size};
 use badger_layout::Rules;
 use badger_layout::plan::{Ids, Rest};
@@ -41,9 +43,10 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::io::IsTerminal;
 use std::path::PathBuf;
 use std::process::ExitCode;
+use tracing::info;
 
 #[derive(Parser)]
-#[command(name = "badger", version, about = "The bench of a repair technician: tell drives apart, clone them, prove the result")]
+#[command(name = "badger", version = papers::VERSION, about = "The bench of a repair technician: tell drives apart, clone them, prove the result")]
 struct Cli {
     #[command(subcommand)]
     command: Option<Command>,
@@ -63,6 +66,12 @@ pub struct Common {
     /// The workshop's ledger
     #[arg(long, global = true, value_name = "FILE")]
     pub ledger: Option<PathBuf>,
+    /// The workshop's settings, instead of the usual file
+    #[arg(long, global = true, value_name = "FILE")]
+    pub config: Option<PathBuf>,
+    /// Let the log name people's files too
+    #[arg(long, global = true)]
+    pub log_names: bool,
     /// Say more
     #[arg(short, long, global = true)]
     pub verbose: bool,
@@ -129,6 +138,16 @@ enum Command {
         #[arg(long, value_name = "FILE")]
         pdf: Option<PathBuf>,
     },
+    /// What a shell needs to complete commands and options, on standard output
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+    /// Write the manual's pages into a directory
+    Man {
+        /// Where to; made where it is not there
+        dir: PathBuf,
+    },
 }
 
 /// `badger clone`.
@@ -184,9 +203,9 @@ pub struct FetchArgs {
     /// Files and folders, from the root of the volume
     #[arg(required = true, value_name = "PATH")]
     pub paths: Vec<String>,
-    /// Where to; made where it is not there
+    /// Where to, made where it is not there; without it the settings' destination
     #[arg(long, value_name = "DIR")]
-    pub into: PathBuf,
+    pub into: Option<PathBuf>,
     /// What happens where something is there already
     #[arg(long, value_enum, default_value_t = CollisionArg::Skip)]
     pub collision: CollisionArg,
@@ -283,37 +302,70 @@ pub fn exit_code(outcome: Outcome, stopped: bool) -> u8 {
     }
 }
 
+/// A directory of this user's, named by the environment or below the home directory.
+fn user_dir(variable: &str, usual: &str) -> PathBuf {
+    let home = || PathBuf::from(std::env::var_os("HOME").unwrap_or_else(|| "/root".into())).join(usual);
+    std::env::var_os(variable).map(PathBuf::from).filter(|dir| dir.is_absolute()).unwrap_or_else(home).join("zealous-badger")
+}
+
 /// Where this user's data is kept.
 pub fn data_dir() -> PathBuf {
-    let home = || PathBuf::from(std::env::var_os("HOME").unwrap_or_else(|| "/root".into())).join(".local/share");
-    std::env::var_os("XDG_DATA_HOME").map(PathBuf::from).filter(|dir| dir.is_absolute()).unwrap_or_else(home).join("zealous-badger")
+    user_dir("XDG_DATA_HOME", ".local/share")
+}
+
+/// Where what happened is kept.
+pub fn state_dir() -> PathBuf {
+    user_dir("XDG_STATE_HOME", ".local/state")
 }
 
 fn main() -> ExitCode {
     let cli = Cli::parse();
-    let ledger = cli.common.ledger.clone().unwrap_or_else(|| data_dir().join("ledger.db"));
-    let bench = Bench { workshop: Workshop::default(), ledger };
-    let done = match cli.command {
-        None => open(bench),
-        Some(Command::Demo { dir, run, hurry }) => demo::demo(dir, run, hurry, &cli.common),
-        Some(Command::Drives) => jobs::drives(&bench, &cli.common),
-        Some(Command::Show { drive }) => jobs::show(&bench, &drive, &cli.common),
-        Some(Command::Check { drive }) => jobs::check(&bench, &drive, &cli.common),
-        Some(Command::Clone(args)) => jobs::clone(&bench, &args, &cli.common),
-        Some(Command::Verify { a, b }) => jobs::verify(&bench, &a, &b, &cli.common),
-        Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, &cli.common),
-        Some(Command::Fetch(args)) => files::fetch(&bench, &args, &cli.common),
-        Some(Command::Jobs) => jobs::jobs(&bench, &cli.common),
-        Some(Command::Sheet { job, svg, pdf }) => jobs::sheet(&bench, job, svg, pdf),
-    };
-    let done = done.map(|code| output::settle(code, &cli.common));
+    let done = settled(cli.command, &cli.common);
     match done {
-        Ok(code) => ExitCode::from(code),
+        Ok(code) => {
+            info!(code, "it ends");
+            ExitCode::from(code)
+        }
         Err(refusal) => {
+            // Its text may name somebody's files.
+            let text = if cli.common.log_names { refusal.text.as_str() } else { "" };
+            info!(code = refusal.code, text, "refused");
             complain!("refused ({}): {}", refusal.code, refusal.text);
             ExitCode::from(code::REFUSED)
         }
     }
+}
+
+/// Does what is asked for, by the workshop's settings.
+fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
+    let config = match command {
+        // Made of the program alone, also while it is being packed.
+        Some(Command::Completions { .. } | Command::Man { .. }) => Config::default(),
+        _ => {
+            let log = log::begin(common.log_names);
+            Config { log, ..Config::find(common.config.as_deref())? }
+        }
+    };
+    size::settle(config.units);
+    badger_tui::theme::settle(config.theme);
+    let ledger = common.ledger.clone().unwrap_or_else(|| data_dir().join("ledger.db"));
+    let bench = Bench { workshop: Workshop::default(), ledger, config };
+    let done = match command {
+        None => open(bench),
+        Some(Command::Completions { shell }) => Ok(papers::completions(shell)),
+        Some(Command::Man { dir }) => papers::man(&dir),
+        Some(Command::Demo { dir, run, hurry }) => demo::demo(dir, run, hurry, bench.config, common),
+        Some(Command::Drives) => jobs::drives(&bench, common),
+        Some(Command::Show { drive }) => jobs::show(&bench, &drive, common),
+        Some(Command::Check { drive }) => jobs::check(&bench, &drive, common),
+        Some(Command::Clone(args)) => jobs::clone(&bench, &args, common),
+        Some(Command::Verify { a, b }) => jobs::verify(&bench, &a, &b, common),
+        Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, common),
+        Some(Command::Fetch(args)) => files::fetch(&bench, &args, common),
+        Some(Command::Jobs) => jobs::jobs(&bench, common),
+        Some(Command::Sheet { job, svg, pdf }) => jobs::sheet(&bench, job, svg, pdf),
+    };
+    done.map(|code| output::settle(code, common))
 }
 
 /// Opens the screens.

@@ -3,7 +3,10 @@
 
 mod support;
 
+use std::collections::VecDeque;
+use std::path::PathBuf;
 use std::process::Command;
+use std::thread::ScopedJoinHandle;
 use support::{Place, path, text, tool};
 
 const SUPPORT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/support");
@@ -32,16 +35,26 @@ fn a_cloned_system_disk_starts_under_both_firmwares() {
         assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
         target
     };
-    let gpt = made("gpt.img", "gpt", "both");
-    let larger = cloned(&gpt, "as-it-is-target.img", "3GiB", &[]);
-    assert!(text(&tool(&["sgdisk", "-v", path(&larger)]).stdout).contains("No problems found"));
-    starts(&larger, "bios", "sata");
-    let squeezed = cloned(&gpt, "squeezed-target.img", "1366MiB", &["--fit", "auto"]);
-    starts(&squeezed, "uefi", "nvme");
-    starts(&squeezed, "bios", "sata");
-    let stretched = cloned(&gpt, "stretched-target.img", "4GiB", &["--fit", "auto"]);
-    starts(&stretched, "uefi", "nvme");
-    let mbr = made("mbr.img", "mbr", "bios");
-    starts(&cloned(&mbr, "mbr-squeezed-target.img", "1366MiB", &["--fit", "auto"]), "bios", "sata");
-    starts(&cloned(&mbr, "mbr-stretched-target.img", "4GiB", &["--fit", "auto"]), "bios", "sata");
+    // Two machines at a time, and the next clone is made while they start.
+    std::thread::scope(|scope| {
+        let mut machines = VecDeque::new();
+        let mut start = |disks: Vec<(PathBuf, &'static str, &'static str)>| {
+            if machines.len() == 2 {
+                let oldest: ScopedJoinHandle<()> = machines.pop_front().unwrap();
+                oldest.join().unwrap();
+            }
+            machines.push_back(scope.spawn(move || disks.iter().for_each(|(disk, firmware, bus)| starts(disk, firmware, bus))));
+        };
+        let gpt = made("gpt.img", "gpt", "both");
+        let larger = cloned(&gpt, "as-it-is-target.img", "3GiB", &[]);
+        assert!(text(&tool(&["sgdisk", "-v", path(&larger)]).stdout).contains("No problems found"));
+        start(vec![(larger, "bios", "sata")]);
+        let squeezed = cloned(&gpt, "squeezed-target.img", "1366MiB", &["--fit", "auto"]);
+        start(vec![(squeezed.clone(), "uefi", "nvme"), (squeezed, "bios", "sata")]);
+        let stretched = cloned(&gpt, "stretched-target.img", "4GiB", &["--fit", "auto"]);
+        start(vec![(stretched, "uefi", "nvme")]);
+        let mbr = made("mbr.img", "mbr", "bios");
+        start(vec![(cloned(&mbr, "mbr-squeezed-target.img", "1366MiB", &["--fit", "auto"]), "bios", "sata")]);
+        start(vec![(cloned(&mbr, "mbr-stretched-target.img", "4GiB", &["--fit", "auto"]), "bios", "sata")]);
+    });
 }

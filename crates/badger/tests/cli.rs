@@ -5,6 +5,7 @@ mod support;
 use rstest::rstest;
 use std::fs::{self, File, OpenOptions};
 use std::os::unix::fs::FileExt;
+use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Duration;
 use support::{Loop, MIB, Mount, Place, path, text, tool};
@@ -65,6 +66,61 @@ fn names_on_a_drive_do_not_steer_the_terminal() {
     }
     let (_, listed) = place.json(&["ls", path(&image)]);
     assert!(listed["entries"].as_array().unwrap().iter().any(|entry| entry["path"].as_str().unwrap().contains("\x1b]0;owned")));
+}
+
+#[test]
+fn a_clone_goes_into_the_pieces_that_are_there() {
+    let place = Place::new();
+    let source = place.noise("field.img", 5 * MIB, 3);
+    for number in 1..=3 {
+        place.sparse(&format!("weir.{number:03}"), 2 * MIB);
+    }
+    let (code, report) = place.json(&["clone", path(&source), path(&place.path("weir.001")), "--confirm", "weir"]);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+    let whole: Vec<u8> = (1..=3).flat_map(|number| fs::read(place.path(&format!("weir.{number:03}"))).unwrap()).collect();
+    assert!(whole[..5 << 20] == fs::read(&source).unwrap()[..] && whole.len() == 6 << 20);
+    assert_eq!(place.run(&["verify", path(&source), path(&place.path("weir.001"))]).0, 0, "and is read as one");
+    let (code, refused) = place.json(&["clone", path(&source), path(&place.path("weir.002")), "--confirm", "weir"]);
+    assert_eq!((code, refused["code"].as_str()), (2, Some("part-of-split")));
+    assert_eq!(place.json(&["clone", path(&place.path("weir.001")), path(&place.path("weir.001")), "--confirm", "weir"]).1["code"], "same-drive");
+}
+
+#[test]
+fn a_folder_of_this_machine_is_listed_and_fetched_like_a_volume() {
+    let place = Place::new();
+    let data = place.path("data");
+    fs::create_dir_all(data.join("scores")).unwrap();
+    fs::write(data.join("scores/psalm.txt"), "a psalm").unwrap();
+    let (code, listed) = place.json(&["ls", path(&data), "--recursive"]);
+    let shown: Vec<_> = listed["entries"].as_array().unwrap().iter().map(|entry| (entry["path"].as_str().unwrap(), entry["size"].as_u64())).collect();
+    assert_eq!((code, &shown[..]), (0, &[("/scores", Some(0)), ("/scores/psalm.txt", Some(7))][..]));
+    let (code, report) = place.json(&["fetch", path(&data), "/scores", "--into", path(&place.path("out"))]);
+    assert_eq!((code, report["outcome"].as_str(), report["files"].as_u64()), (0, Some("proved"), Some(1)));
+    assert_eq!(fs::read_to_string(place.path("out/scores/psalm.txt")).unwrap(), "a psalm");
+    let (code, report) = place.json(&["fetch", path(&data), "/scores", "--into", path(&data.join("scores/back"))]);
+    assert_eq!((code, report["code"].as_str()), (2, Some("into-source")));
+    assert_eq!(place.run(&["ls", &format!("{}#1", path(&data))]).0, 2, "a folder has no partitions");
+    // What has no length and yet holds something is not called copied.
+    let (code, report) = place.json(&["fetch", "/proc/self", "/limits", "--into", path(&place.path("made-up"))]);
+    assert_eq!((code, report["outcome"].as_str()), (1, Some("incomplete")));
+}
+
+#[rstest]
+#[case::says("[health]\nreplaced = 18\nhours = 9120\n", "worn", "worn: 18 sectors replaced · 9,120 h on")]
+#[case::fails("[health]\nwaiting = 1\n", "failing", "fails: 1 sector cannot be read")]
+#[case::silent("", "unknown", "unknown: the sample drive says nothing of it")]
+fn show_says_how_a_drive_is(#[case] health: &str, #[case] state: &str, #[case] text: &str) {
+    let place = Place::new();
+    place.sparse("arc.img", 8 * MIB);
+    let drive = place.path("arc.drive.toml");
+    fs::write(&drive, format!("backing = \"arc.img\"\n[identity]\nmodel = \"Ostrel Arc\"\nserial = \"OA75-1144-F10D\"\nbus = \"sata\"\n{health}"))
+        .unwrap();
+    let (_, shown) = place.json(&["show", path(&drive)]);
+    assert_eq!((shown["health"]["state"].as_str(), shown["health"]["text"].as_str()), (Some(state), Some(text)));
+    assert_eq!(shown["health"]["facts"].get("celsius"), None, "what is not said is not there");
+    assert!(place.run(&["show", path(&drive)]).1.contains(text));
+    let (_, file) = place.json(&["show", path(&place.path("arc.img"))]);
+    assert_eq!(file["health"]["state"], "unknown");
 }
 
 #[test]
@@ -518,4 +574,94 @@ fn the_sample_workshop_goes_through_and_its_paper_is_text() {
         colours.split("\"#").skip(1).filter(|rest| rest.len() > 6 && &rest[6..7] == "\"").all(|rest| grey(&rest[..6])),
         "it prints in black and white"
     );
+}
+
+/// The workshop's settings reach sizes, papers and destinations; a word they do not know is refused before anything is done.
+#[test]
+fn the_settings_are_heeded() {
+    let place = Place::new();
+    let source = place.noise("weir.img", 8 * MIB, 1);
+    let settled = place.path("config/zealous-badger");
+    fs::create_dir_all(&settled).unwrap();
+    let there = place.path("there");
+    let file = |more: &str| {
+        let text = format!("workshop = \"Lantern Row Repairs\"\ntechnician = \"Ines\"\ndestination = \"{}\"\n{more}", path(&there));
+        fs::write(settled.join("config.toml"), text).unwrap();
+    };
+    file("");
+    assert!(place.run(&["show", path(&source)]).1.contains("8.39 MB"));
+    file("units = \"binary\"\ntheme = \"light\"\n");
+    assert!(place.run(&["show", path(&source)]).1.contains("8 MiB"));
+    let target = place.path("fresh.img");
+    let (code, _) = place.json(&["clone", path(&source), path(&target), "--new-size", "8MiB", "--confirm", "resh"]);
+    let paper = place.path("sheet.svg");
+    assert_eq!((code, place.run(&["sheet", "1", "--svg", path(&paper)]).0), (0, 0));
+    let paper = fs::read_to_string(paper).unwrap();
+    assert!(paper.contains("Lantern Row Repairs") && paper.contains("Ines"));
+    let (volume, data) = (place.sparse("volume.img", 8 * MIB), place.path("data"));
+    fs::create_dir(&data).unwrap();
+    fs::write(data.join("counts.csv"), "trout,31").unwrap();
+    tool(&["mke2fs", "-q", "-F", "-d", path(&data), path(&volume)]);
+    assert_eq!(place.run(&["fetch", path(&volume), "/counts.csv"]).0, 0);
+    assert!(there.join("fetched.sha256").exists());
+    file("unit = \"binary\"\n");
+    let (code, _, said) = place.run(&["show", path(&source)]);
+    assert!(code == 2 && said.contains("config") && said.contains("`unit`"), "{said}");
+}
+
+/// The log says what happened and to which drive; people's files it names only where that was asked for.
+#[test]
+fn the_log_names_no_files() {
+    let place = Place::new();
+    let data = place.path("data");
+    fs::create_dir(&data).unwrap();
+    fs::write(data.join("letter to the weir keeper"), "trout").unwrap();
+    let volume = place.sparse("volume.img", 8 * MIB);
+    tool(&["mke2fs", "-q", "-F", "-d", path(&data), path(&volume)]);
+    let (into, wrong) = (place.path("into"), "/no letter to the weir keeper");
+    assert_eq!(place.run(&["fetch", path(&volume), "/letter to the weir keeper", "--into", path(&into)]).0, 0);
+    assert_eq!(place.run(&["ls", path(&volume), wrong]).0, 2);
+    let log = || fs::read_to_string(place.path("state/zealous-badger/badger.log")).unwrap();
+    let text = log();
+    assert!(text.contains("files were copied out") && text.contains("files=1") && text.contains("refused"), "{text}");
+    assert!(!text.contains("letter"), "{text}");
+    place.run(&["ls", path(&volume), wrong, "--log-names"]);
+    assert!(log().contains(wrong));
+}
+
+/// Completions that the shell takes, a page of the manual for every command, the build.
+#[test]
+fn what_people_expect_of_a_program() {
+    let place = Place::new();
+    let script = place.path("completions");
+    fs::write(&script, place.run(&["completions", "bash"]).1).unwrap();
+    let asked = format!("source {}; COMP_WORDS=(badger cl); COMP_CWORD=1; _badger badger cl badger; echo ${{COMPREPLY[@]}}", path(&script));
+    assert_eq!(text(&tool(&["bash", "-c", &asked]).stdout).trim(), "clone");
+    let manual = place.path("man");
+    assert_eq!(place.run(&["man", path(&manual)]).0, 0);
+    let help = place.run(&["--help"]).1;
+    let commands = help.lines().skip_while(|line| *line != "Commands:").skip(1).take_while(|line| !line.is_empty());
+    for command in commands.filter_map(|line| line.split_whitespace().next()).filter(|command| *command != "help") {
+        assert!(fs::read_to_string(manual.join(format!("badger-{command}.1"))).unwrap().contains(".TH"), "{command}");
+    }
+    let full = std::fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+    assert!(!place.badger(&["completions", "bash"]).stdout(full).status().unwrap().success());
+    let version = text(&Command::new(env!("CARGO_BIN_EXE_badger")).arg("--version").output().unwrap().stdout);
+    assert!(version.starts_with(concat!("badger ", env!("CARGO_PKG_VERSION"), " (")) && version.contains("-linux"), "{version}");
+}
+
+/// The log follows no link, of either kind, to what is somebody's.
+#[test]
+fn the_log_is_written_to_nothing_else() {
+    let place = Place::new();
+    let (source, state) = (place.noise("weir.img", 8 * MIB, 1), place.path("state/zealous-badger"));
+    let before = fs::read(&source).unwrap();
+    fs::create_dir_all(&state).unwrap();
+    let log = state.join("badger.log");
+    for link in [std::os::unix::fs::symlink::<&Path, &Path>, fs::hard_link] {
+        link(&source, &log).unwrap();
+        assert_eq!(place.run(&["show", path(&source)]).0, 0);
+        assert!(fs::read(&source).unwrap() == before);
+        fs::remove_file(&log).unwrap();
+    }
 }

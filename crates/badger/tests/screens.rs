@@ -9,7 +9,7 @@ use support::{Place, path, text, tool};
 
 struct Screen {
     socket: String,
-    _place: Place,
+    place: Place,
     dir: String,
     width: usize,
 }
@@ -18,7 +18,7 @@ impl Screen {
     fn open(width: usize, height: usize, hurry: u32, colour: bool) -> Self {
         let place = Place::new();
         let (socket, dir) = (path(&place.path("tmux")).to_string(), path(&place.path("workshop")).to_string());
-        let screen = Self { socket, _place: place, dir, width };
+        let screen = Self { socket, place, dir, width };
         screen.start(width, height, hurry, colour);
         screen
     }
@@ -26,10 +26,14 @@ impl Screen {
     fn start(&self, width: usize, height: usize, hurry: u32, colour: bool) {
         let program = env!("CARGO_BIN_EXE_badger");
         let env = if colour { "COLORTERM=truecolor" } else { "NO_COLOR=1" };
-        let command = format!("env {env} TERM=tmux-256color LANG=C.UTF-8 {program} demo --dir {} --hurry {hurry}", self.dir);
+        let user = self.place.path("user").display().to_string();
+        let command = format!(
+            "env {env} XDG_STATE_HOME={user} XDG_CONFIG_HOME={user} TERM=tmux-256color LANG=C.UTF-8 {program} demo --dir {} --hurry {hurry}",
+            self.dir
+        );
         tool(&["tmux", "-S", &self.socket, "-f", "/dev/null", "new-session", "-d", "-x", &width.to_string(), "-y", &height.to_string(), &command]);
         tool(&["tmux", "-S", &self.socket, "set", "-g", "status", "off"]);
-        self.wait_for("On the bench · 7 drives");
+        self.wait_for("On the bench · 8 drives");
         self.wait_for("empty");
     }
 
@@ -280,6 +284,8 @@ fn on_a_screen_that_is_too_small_only_leaving_works() {
         screen.typed("0F2A");
         screen.keys(&["Enter", "1", "j", "s"]);
         resize("142", "42");
+        // The terminal takes a moment to have its whole size again.
+        screen.wait_for("no run");
         let shown = screen.wait_for("Type 0F2A to release");
         assert!(shown.contains("no run") && !shown.contains("▸ 0F2A"), "{shown}");
     }
@@ -354,7 +360,7 @@ fn arrivals_and_departures_show_within_a_second() {
         assert!(shown.find("Brindle Late") < shown.find("Brindle 120"), "the newest is on top:\n{shown}");
         let start = Instant::now();
         std::fs::remove_file(&to).unwrap();
-        screen.wait_for("7 drives");
+        screen.wait_for("8 drives");
         best[1] = best[1].min(start.elapsed());
     }
     assert!(best.iter().all(|span| *span < Duration::from_secs(1)), "{best:?}");
@@ -467,6 +473,20 @@ fn digging_reads_every_kind_and_names_what_is_gone() {
     screen.dig("tamarack t250", "System");
     screen.search("hiberfil");
     screen.wait_for("1 of");
+}
+
+/// A target that takes no copy as it is gets the proposal, and not a dead end.
+#[test]
+fn a_smaller_target_gets_the_proposal() {
+    let screen = Screen::open(142, 42, 2000, true);
+    screen.find("take ostrel plain source");
+    screen.find("take tamarack t250 target");
+    screen.wait_for("▸ target");
+    screen.keys(&["j"]);
+    screen.wait_for("At stake");
+    screen.keys(&["Enter"]);
+    let shown = screen.wait_for("fit auto");
+    assert!(shown.contains("edges move by"), "{shown}");
 }
 
 /// LR-208: an edge moved, a size typed, a partition left out and taken back, the run, the proof.

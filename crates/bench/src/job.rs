@@ -1,5 +1,6 @@
 //! One order, from two paths to a report. The command line and the screens both come through here.
 
+use crate::config::Config;
 use crate::ledger::{self, Ledger};
 use crate::rates::Rates;
 use crate::ribbon::Ribbon;
@@ -10,17 +11,17 @@ use badger_drive::{Candidate, Refusal, Release, Source, Standing, Witness, Works
 use badger_layout::fit::{self, Part};
 use badger_layout::plan::{self, Ids, InUse, Patch, Rest, Side, Sparing};
 use badger_layout::{Plan, Rules};
-use badger_transfer::hazard::{self, Looked};
+use badger_transfer::hazard;
 use badger_transfer::journal::{Journal, Past, Unfinished};
+use badger_transfer::looked::Looked;
 use badger_transfer::references::{self, Carrier, Reference};
 use badger_transfer::resume;
 use badger_transfer::run::{self, Run};
 use badger_transfer::volumes::{self, Surveyed};
 use badger_transfer::{Control, Event, Hazard, Image, Observer, Phase, Report};
-use std::fs::File;
-use std::io::Read;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
+use tracing::info;
 
 /// What is asked for.
 #[derive(Clone, Debug)]
@@ -155,12 +156,14 @@ pub struct Bench {
     pub workshop: Workshop,
     /// Path of the ledger.
     pub ledger: PathBuf,
+    /// What the workshop settled.
+    pub config: Config,
 }
 
 fn random() -> [u8; 16] {
     let mut bytes = [0; 16];
     // The kernel's source of randomness does not run dry and does not fail once the machine is up.
-    File::open("/dev/urandom").and_then(|mut file| file.read_exact(&mut bytes)).expect("the system gives random bytes");
+    getrandom::fill(&mut bytes).expect("the system gives random bytes");
     bytes
 }
 
@@ -169,6 +172,15 @@ fn ledger_refusal(error: &dyn std::fmt::Display) -> Refusal {
 }
 
 impl Bench {
+    /// The workshop's name or the technician's: the settings' one, else the ledger's; empty where neither says it.
+    pub fn named(&self, ledger: Option<&Ledger>, what: &str) -> String {
+        let settled = if what == "workshop" { &self.config.workshop } else { &self.config.technician };
+        if !settled.is_empty() {
+            return settled.clone();
+        }
+        ledger.and_then(|ledger| ledger.setting(what).ok().flatten()).unwrap_or_default()
+    }
+
     /// Opens the ledger.
     ///
     /// # Errors
@@ -251,21 +263,23 @@ impl Bench {
         Ok(Prepared { order, source, looked, candidate, plan, hazards, unfinished, surveyed, parts, references, witness, standing, begun: past })
     }
 
-    /// Neither the ledger nor the journals may lie on what is read or written.
+    /// Neither the ledger nor the journals nor the log may lie on what is read or written.
     fn own_files_lie_elsewhere(&self, source: &Source, candidate: &Candidate) -> Result<(), Refusal> {
         let journals = ledger::journals_beside(&self.ledger);
         let mut own = vec![self.ledger.clone(), journals.clone()];
         own.extend(std::fs::read_dir(&journals).into_iter().flatten().flatten().map(|entry| entry.path()));
-        for path in own {
+        let ours = own.into_iter().map(|path| (path, ["ledger-on-source", "ledger-on-target"], "the ledger's ", "take another ledger with --ledger"));
+        let log = self.config.log.clone();
+        let logs = log.into_iter().map(|path| (path, ["log-on-source", "log-on-target"], "the log ", "name another place with XDG_STATE_HOME"));
+        for (path, codes, what, way) in ours.chain(logs) {
             // What is not there yet will lie in the nearest directory that is.
             let Some(there) = path.ancestors().find(|path| path.exists()) else { continue };
             let of = if there == path { Ground::of } else { Ground::of_new_file };
             let ground = of(there, &self.workshop.sysfs);
-            for (side, other) in [("source", source.ground()), ("target", candidate.ground())] {
+            for (code, side, other) in [(codes[0], "source", source.ground()), (codes[1], "target", candidate.ground())] {
                 // Many files lie in one directory; only what is one of ours, or carries it, counts.
                 if ground.touches(other) {
-                    let text = format!("the ledger's {} lies on the {side}: take another ledger with --ledger", path.display());
-                    return Err(Refusal::new(if side == "source" { "ledger-on-source" } else { "ledger-on-target" }, text));
+                    return Err(Refusal::new(code, format!("{what}{} lies on the {side}: {way}", path.display())));
                 }
             }
         }
@@ -358,13 +372,20 @@ impl Bench {
         let record = Record { rates: Rates::new(plan.size()), phase: None, ledger, run: run_id, sector: u64::from(plan.source.sector), noted: 0 };
         let recorder = Recorder { record: Mutex::new(record), outer: observer };
         let started = ledger::now();
+        let (from, to) = (plan.source.key.as_str(), plan.target.key.as_str());
+        info!(job, run = run_id, from, to, bytes = plan.bytes(), resumed, "a run begins");
         let mut report =
             run::start(Run { source, image, target, journal, control, observer: &recorder, clock, references: &references, again: order.again })?;
+        let (outcome, code, lost) = (format!("{:?}", report.outcome), report.code.as_str(), report.lost_bytes);
+        info!(job, run = run_id, outcome, code, lost, seconds = report.seconds, "the run ended");
+        for line in &report.proof {
+            info!(run = run_id, what = format!("{:?}", line.what), result = format!("{:?}", line.result), "proof");
+        }
         let Record { rates, mut ledger, .. } = recorder.record.into_inner().expect("recorder lock");
         let row = ledger.job(job).ok().flatten();
         let sheet = SheetData {
             job,
-            workshop: ledger.setting("workshop").ok().flatten().unwrap_or_default(),
+            workshop: self.named(Some(&ledger), "workshop"),
             ticket: row.as_ref().map(|row| row.ticket.clone()).unwrap_or_default(),
             customer: row.as_ref().map(|row| row.customer.clone()).unwrap_or_default(),
             technician: row.as_ref().map(|row| row.technician.clone()).unwrap_or_default(),
@@ -485,7 +506,7 @@ fn fitted(
         let Some((to, _)) = plan.planned(volume.number).map(|planned| planned.place(sides.1.sector)) else { continue };
         if to != volume.start {
             let what = format!("first sector of {}", volumes::name(volume.number, &volume.volume));
-            let bytes = badger_fs::resize::placed(source, volume.start, volume.len, to / u64::from(sides.1.sector));
+            let bytes = badger_fs::placed(source, volume.start, volume.len, to / u64::from(sides.1.sector));
             plan.patches.extend(bytes.into_iter().map(|(at, bytes)| Patch { at: to + at, bytes, what: what.clone() }));
         }
     }
@@ -556,6 +577,9 @@ struct Recorder<'a> {
 
 impl Observer for Recorder<'_> {
     fn event(&self, event: &Event) {
+        if let Event::Phase { phase, total, .. } = event {
+            info!(phase = format!("{phase:?}"), total, "a phase begins");
+        }
         self.record.lock().expect("recorder lock").take(event);
         self.outer.event(event);
     }

@@ -3,6 +3,7 @@
 //! SQLite in write-ahead mode: it survives a kill at any moment, and two programs may use it at once.
 
 use badger_drive::discover::Found;
+use badger_drive::health::Facts;
 use badger_drive::{Geometry, Identity};
 use badger_transfer::Report;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Row, params};
@@ -33,7 +34,8 @@ pub enum Error {
 }
 
 /// Each step brings the schema from its index to the next version. Steps are never changed, only added.
-const MIGRATIONS: [&str; 1] = ["
+const MIGRATIONS: [&str; 2] = [
+    "
     CREATE TABLE setting (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
     CREATE TABLE drive (
         key TEXT PRIMARY KEY, model TEXT NOT NULL, serial TEXT NOT NULL, firmware TEXT NOT NULL, bus TEXT NOT NULL,
@@ -53,7 +55,11 @@ const MIGRATIONS: [&str; 1] = ["
     CREATE TABLE proof (
         run INTEGER NOT NULL REFERENCES run (id), line INTEGER NOT NULL, what TEXT NOT NULL, result TEXT NOT NULL, text TEXT NOT NULL,
         PRIMARY KEY (run, line)) STRICT;
-"];
+",
+    "
+    CREATE TABLE health (drive TEXT NOT NULL, at INTEGER NOT NULL, facts TEXT NOT NULL, PRIMARY KEY (drive, at)) STRICT;
+",
+];
 
 /// A drive the workshop has seen.
 #[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
@@ -274,6 +280,26 @@ impl Ledger {
         self.seen(&found.identity, found.geometry)
     }
 
+    /// Keeps what a drive said of its health at a moment.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn note_health(&self, key: &str, at: i64, facts: &Facts) -> Result<(), Error> {
+        let text = serde_json::to_string(facts).unwrap_or_default();
+        self.wrap(self.db.execute("INSERT OR REPLACE INTO health VALUES (?1, ?2, ?3)", params![key, at, text]))?;
+        Ok(())
+    }
+
+    /// The latest that a drive said of its health before a moment, and when.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn health_before(&self, key: &str, before: i64) -> Result<Option<(i64, Facts)>, Error> {
+        let sql = "SELECT at, facts FROM health WHERE drive = ?1 AND at < ?2 ORDER BY at DESC LIMIT 1";
+        let row = self.wrap(self.db.query_row(sql, params![key, before], |row| Ok((row.get(0)?, row.get::<_, String>(1)?))).optional())?;
+        Ok(row.and_then(|(at, text)| Some((at, serde_json::from_str(&text).ok()?))))
+    }
+
     /// What is known of a drive.
     ///
     /// # Errors
@@ -438,6 +464,31 @@ mod tests {
         db.pragma_update(None, "user_version", 99).unwrap();
         drop(db);
         assert!(matches!(Ledger::open(&path), Err(Error::Newer { found: 99, .. })));
+    }
+
+    #[test]
+    fn health_of_an_earlier_visit_is_kept() {
+        let dir = tempfile::tempdir().unwrap();
+        let ledger = Ledger::open(&dir.path().join("ledger.db")).unwrap();
+        let facts = |replaced| Facts { replaced: Some(replaced), warnings: vec!["hot".into()], ..Facts::default() };
+        for (at, replaced) in [(100, 3), (200, 5), (300, 9)] {
+            ledger.note_health("drive", at, &facts(replaced)).unwrap();
+        }
+        assert_eq!(ledger.health_before("drive", 300).unwrap(), Some((200, facts(5))));
+        assert_eq!((ledger.health_before("drive", 100).unwrap(), ledger.health_before("other", 900).unwrap()), (None, None));
+    }
+
+    #[test]
+    fn an_older_schema_is_brought_up_to_date() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("ledger.db");
+        let db = Connection::open(&path).unwrap();
+        db.execute_batch(MIGRATIONS[0]).unwrap();
+        db.pragma_update(None, "user_version", 1).unwrap();
+        drop(db);
+        assert!(Ledger::read(&path).unwrap().is_none(), "it is not changed by who only reads");
+        let ledger = Ledger::open(&path).unwrap();
+        ledger.note_health("drive", 1, &Facts::default()).unwrap();
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use badger_drive::Source;
 use badger_fs::tree::NodeKind;
-use badger_transfer::hazard::Looked;
+use badger_transfer::looked::Looked;
 use std::collections::{HashSet, VecDeque};
 
 /// One file that would be lost.

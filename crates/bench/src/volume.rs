@@ -1,29 +1,28 @@
-//! One volume of a drive, opened for its files.
+//! What is opened for its files: a volume of a drive, or a folder of this machine.
 
 use crate::Bench;
 use badger_drive::{Control, Refusal, Source};
-use badger_fs::{FileSystem, Kind};
+use badger_fs::{Folder, Origin, Tree};
 use badger_layout::table;
 use badger_people::copyout::{self, Clash, Collision, Observer, Report};
 use std::path::{Path, PathBuf};
+use tracing::info;
 
-/// An opened volume.
+/// An opened tree.
 pub struct Opened {
-    /// The drive it lies on.
-    pub drive: Source,
-    /// Number of its partition; 0 without a table.
-    pub number: u32,
-    /// What it is.
-    pub kind: Kind,
-    /// Its label, or the name of its partition.
-    pub label: String,
     /// Its files.
-    pub fs: Box<dyn FileSystem>,
+    pub tree: Box<dyn Tree>,
+    /// What it is, for a screen.
+    pub what: &'static str,
+    /// Its label, the name of its partition, or where the folder is.
+    pub label: String,
+    /// Names it among all.
+    key: String,
 }
 
 /// What is to be copied out, and how.
 pub struct Fetch<'a> {
-    /// Paths from the root of the volume.
+    /// Paths from the top of the tree.
     pub picks: Vec<String>,
     /// Where to.
     pub into: PathBuf,
@@ -45,12 +44,20 @@ pub fn parted(named: &str) -> (PathBuf, Option<u32>) {
 }
 
 impl Bench {
-    /// Opens the volume in a partition of a drive, or in its only one.
+    /// Opens the volume in a partition of a drive, or in its only one; or a folder of this machine.
     ///
     /// # Errors
-    /// A refusal where the drive cannot be read, has no such partition, or its format is not walked.
-    pub fn open_volume(&self, path: &Path, number: Option<u32>) -> Result<Opened, Refusal> {
+    /// A refusal where the drive or folder cannot be read, has no such partition, or its format is not walked.
+    pub fn open_tree(&self, path: &Path, number: Option<u32>) -> Result<Opened, Refusal> {
         let shown = path.display();
+        if path.is_dir() {
+            if number.is_some() {
+                return Err(Refusal::new("no-partition", format!("{shown} is a folder, which has no partitions: leave # and the number out")));
+            }
+            let folder = Folder::open(path).map_err(|finding| Refusal::new(finding.code, format!("{shown}: {}", finding.text)))?;
+            let label = folder.path().display().to_string();
+            return Ok(Opened { what: "folder", key: format!("folder {label} {}", folder.identity().1), label, tree: Box::new(folder) });
+        }
         let drive: Source = self.workshop.source(path)?;
         let found = table::read(&*drive);
         let data = found.data_partitions();
@@ -58,7 +65,7 @@ impl Bench {
             Some(number) => data.iter().find(|partition| partition.number == number),
             None if data.len() == 1 => data.first(),
             None if data.is_empty() => {
-                let words = badger_transfer::hazard::Looked::at(&drive).content.words();
+                let words = badger_transfer::looked::Looked::at(&drive).content.words();
                 let what = if words.is_empty() { "its table names no partition that holds files".into() } else { words };
                 let text = format!("{shown}: {what}: there is no volume on it to look into; look for lost ones, or attach another drive");
                 return Err(Refusal::new("no-partition", text));
@@ -72,28 +79,42 @@ impl Bench {
         let partition = partition.ok_or_else(|| Refusal::new("no-partition", format!("{shown} has no such partition")))?;
         let (start, len) = found.place(partition);
         let refused = |finding: badger_fs::Finding| Refusal::new(finding.code, format!("{shown}#{}: {}", partition.number, finding.text));
-        let fs = badger_fs::open(&drive, start, len).map_err(refused)?;
+        let tree = badger_fs::open(&drive, start, len).map_err(refused)?;
         let volume = badger_fs::recognise(&*drive, start, len);
         let label = volume.as_ref().map(|volume| volume.label.clone()).filter(|label| !label.is_empty());
-        let kind = volume.map_or(Kind::Swap, |volume| volume.kind);
-        Ok(Opened { number: partition.number, kind, label: label.unwrap_or_else(|| partition.name.clone()), fs, drive })
+        Ok(Opened {
+            tree,
+            what: volume.map_or("", |volume| volume.kind.word()),
+            label: label.unwrap_or_else(|| partition.name.clone()),
+            key: format!("{}#{}", drive.key(), partition.number),
+        })
     }
 
-    /// Copies files out of a volume.
+    /// Copies files out of a tree.
     ///
     /// # Errors
     /// See [`copyout::copy_out`].
-    pub fn fetch(&self, volume: &Opened, fetch: Fetch, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
-        let clock = volume.drive.clock().unwrap_or_else(|| self.workshop.clock.clone());
+    pub fn fetch(&self, opened: &Opened, fetch: Fetch, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
+        let own = match opened.tree.origin() {
+            Origin::Volume(volume) => volume.volume().drive().clock(),
+            Origin::Folder(_) => None,
+        };
+        let clock = own.unwrap_or_else(|| self.workshop.clock.clone());
         let order = copyout::Order {
-            fs: &*volume.fs,
-            source: &volume.drive,
-            key: format!("{}#{}", volume.drive.key(), volume.number),
+            tree: &*opened.tree,
+            key: opened.key.clone(),
             picks: fetch.picks,
             into: fetch.into,
             collision: fetch.collision,
             ask: fetch.ask,
         };
-        copyout::copy_out(&order, &self.workshop.sysfs, control, &*clock, observer)
+        let (from, picked) = (order.key.clone(), order.picks.len());
+        info!(from, picked, "files are copied out");
+        let done = copyout::copy_out(&order, &self.workshop.sysfs, control, &*clock, observer);
+        match &done {
+            Ok(report) => info!(from, files = report.files, bytes = report.bytes, outcome = format!("{:?}", report.outcome), "files were copied out"),
+            Err(refusal) => info!(from, code = refusal.code, "no file was copied out"),
+        }
+        done
     }
 }

@@ -310,7 +310,7 @@ fn empty_is_not_claimed(#[case] data_at: usize, #[case] faults: u64, #[case] cod
     let prepared = shop.bench.prepare(&Order::new(&from, &onto)).unwrap();
     let said = prepared.hazards.iter().find(|hazard| hazard.code.starts_with("target-")).unwrap();
     assert_eq!(said.code, code, "{said:?}");
-    let looked = badger_transfer::hazard::Looked::at(&shop.bench.workshop.source(&onto).unwrap());
+    let looked = badger_transfer::looked::Looked::at(&shop.bench.workshop.source(&onto).unwrap());
     assert!(looked.content.words().contains(words), "{}", looked.content.words());
 }
 
@@ -338,4 +338,9 @@ fn own_files_are_neither_source_nor_target() {
     assert_eq!(refusal.code, "ledger-on-target");
     let bench = Bench { ledger: shop.path("from.img"), ..shop.bench.clone() };
     assert_eq!(bench.prepare(&Order::new(&from, shop.path("onto.drive.toml"))).err().unwrap().code, "ledger-on-source");
+    for (name, code) in [("from.img", "log-on-source"), ("onto.img", "log-on-target")] {
+        let mut bench = shop.bench.clone();
+        bench.config.log = Some(shop.path(name));
+        assert_eq!(bench.prepare(&Order::new(&from, shop.path("onto.drive.toml"))).err().unwrap().code, code);
+    }
 }

@@ -23,7 +23,7 @@ impl Place {
         let dir = tempfile::tempdir().unwrap();
         let workshop = Workshop { shelf: Some(dir.path().to_path_buf()), ..Workshop::default() };
         let ledger = dir.path().join("ledger.db");
-        Self { dir, bench: Bench { workshop, ledger } }
+        Self { dir, bench: Bench { workshop, ledger, config: Default::default() } }
     }
 
     /// A drive on the shelf. `mark` makes its content a disk with one partition of that disk identifier.
@@ -152,7 +152,7 @@ fn the_newest_files_of_a_target_are_what_is_at_stake() {
     let made = std::process::Command::new("mke2fs").args(["-q", "-F", "-t", "ext4", "-L", "choir", "-d"]).arg(&data).arg(&image).status().unwrap();
     assert!(made.success());
     let drive = Workshop::default().source(&image).unwrap();
-    let stake = badger_bench::stake::of(&drive, &badger_transfer::hazard::Looked::at(&drive));
+    let stake = badger_bench::stake::of(&drive, &badger_transfer::looked::Looked::at(&drive));
     assert_eq!((stake.files, stake.bytes, stake.more), (4, 10_000, false));
     let named: Vec<(&str, u64)> = stake.newest.iter().map(|file| (file.path.as_str(), file.size)).collect();
     assert_eq!(named, [("choir/Scores/newest.txt", 3000), ("choir/middle.txt", 4000), ("choir/Scores/round.txt", 2000)]);

@@ -5,8 +5,8 @@ use crate::identity::Identity;
 use crate::io::{Access, Io};
 use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
 use crate::raw::writable;
+use crate::standing::Standing;
 use crate::sys;
-use crate::witness::Standing;
 use std::fs::File;
 use std::io;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
@@ -36,7 +36,7 @@ impl BlockDevice {
     pub(crate) fn differs(&self, numbers: Option<(u32, u32)>) -> Option<String> {
         let file = self.io.file();
         let Ok(meta) = file.metadata() else { return Some("it does not answer".into()) };
-        if !meta.file_type().is_block_device() || Some(crate::ground::numbers(meta.rdev())) != numbers {
+        if !meta.file_type().is_block_device() || Some(crate::paths::numbers(meta.rdev())) != numbers {
             return Some("its node leads to another device".into());
         }
         match (sys::device_bytes(file), sys::device_sectors(file)) {
@@ -83,7 +83,7 @@ impl Medium for BlockDevice {
     }
     fn standing(&self) -> Standing {
         let Ok(meta) = self.file().metadata() else { return Standing::default() };
-        let (major, minor) = crate::ground::numbers(meta.rdev());
+        let (major, minor) = crate::paths::numbers(meta.rdev());
         let says = |name: &str| std::fs::read_to_string(format!("/sys/dev/block/{major}:{minor}/{name}")).ok();
         // Sectors written are the seventh number (`Documentation/block/stat.rst` of the kernel).
         let written = says("stat").and_then(|text| text.split_whitespace().nth(6)?.parse().ok());

@@ -3,16 +3,16 @@
 //!
 //! The root of these trees is a parameter, so that recorded trees of other machines can be read.
 
+use crate::ata::{self, AtaIdentity};
 use crate::claims::{AGAIN, TRIES};
-use crate::ground::{Backing, Footing, Ground, Layer};
+use crate::ground::{Footing, Ground, Layer};
 use crate::identity::{Bus, Identity};
 use crate::medium::Geometry;
-use crate::sys;
-use std::collections::{BTreeMap, HashMap, HashSet};
+use crate::sysfs::{Mount, Sysfs};
+use std::collections::{BTreeMap, HashSet};
 use std::fs::{self, File};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
 
 /// Why a drive, or a part of it, is in use.
 #[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
@@ -63,154 +63,10 @@ impl Found {
     }
 }
 
-/// A place where the kernel's trees are.
-#[derive(Clone, Debug)]
-pub struct Sysfs {
-    root: PathBuf,
-    /// What drives behind bridges said of themselves, so that each is asked once for every time it is attached.
-    asked: Arc<Mutex<HashMap<Attached, Option<AtaIdentity>>>>,
-}
-
-/// One attachment of one medium: numbers, sequence, size.
-type Attached = ((u32, u32), Option<u64>, u64);
-
 /// Places that make the disk under them this machine's own.
 const SYSTEM_PLACES: [&str; 6] = ["/", "/boot", "/boot/efi", "/efi", "/usr", "/var"];
 
-impl Default for Sysfs {
-    fn default() -> Self {
-        Self::at("/")
-    }
-}
-
-/// A line of the mount table.
-#[derive(Debug)]
-pub(crate) struct Mount {
-    id: u64,
-    numbers: (u32, u32),
-    /// Where it is mounted.
-    pub place: PathBuf,
-    /// From what, as whoever mounted it said.
-    pub device: PathBuf,
-    /// The file system's name.
-    pub kind: String,
-    options: String,
-}
-
-impl Mount {
-    /// The directories an overlay is made of, the one that is written to first.
-    pub fn overlay_dirs(&self) -> Vec<PathBuf> {
-        let value = |name: &str| self.options.split(',').find_map(|option| option.strip_prefix(name)?.strip_prefix('='));
-        let lower = value("lowerdir").into_iter().flat_map(|dirs| dirs.split(':')).filter(|dir| !dir.is_empty());
-        value("upperdir").into_iter().chain(lower).map(|dir| PathBuf::from(unescape(dir))).collect()
-    }
-}
-
 impl Sysfs {
-    /// Reads `root/sys`, `root/proc` and `root/run/udev`.
-    pub fn at(root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into(), asked: Arc::default() }
-    }
-
-    fn live(&self) -> bool {
-        self.root == Path::new("/")
-    }
-
-    fn text(&self, path: &Path) -> Option<String> {
-        let bytes = fs::read(path).ok()?;
-        let text = String::from_utf8_lossy(&bytes).replace('\0', "");
-        let text = text.trim();
-        (!text.is_empty()).then(|| text.to_string())
-    }
-
-    fn number(&self, path: &Path) -> Option<u64> {
-        self.text(path)?.parse().ok()
-    }
-
-    /// The directory of a block device, links resolved inside this root.
-    fn device_dir(&self, major: u32, minor: u32) -> Option<PathBuf> {
-        self.root.join(format!("sys/dev/block/{major}:{minor}")).canonicalize().ok()
-    }
-
-    fn numbers_of(&self, dir: &Path) -> Option<(u32, u32)> {
-        let text = self.text(&dir.join("dev"))?;
-        let (major, minor) = text.split_once(':')?;
-        Some((major.parse().ok()?, minor.parse().ok()?))
-    }
-
-    /// The disk of a partition, and where on it the partition begins, in bytes.
-    pub(crate) fn partition_of(&self, (major, minor): (u32, u32)) -> Option<((u32, u32), u64)> {
-        let dir = self.device_dir(major, minor)?;
-        dir.join("partition").exists().then_some(())?;
-        let start = self.number(&dir.join("start")).unwrap_or(0).saturating_mul(512);
-        Some((self.numbers_of(dir.parent()?)?, start))
-    }
-
-    /// The parts of a mapped device or an array.
-    pub(crate) fn slaves(&self, (major, minor): (u32, u32)) -> Vec<(u32, u32)> {
-        let Some(dir) = self.device_dir(major, minor) else { return Vec::new() };
-        let entries = fs::read_dir(dir.join("slaves")).into_iter().flatten().flatten();
-        entries.filter_map(|entry| self.numbers_of(&entry.path().canonicalize().ok()?)).collect()
-    }
-
-    /// Bytes of a block device.
-    pub(crate) fn device_size(&self, (major, minor): (u32, u32)) -> Option<u64> {
-        // The kernel counts in 512 bytes here whatever the drive counts in.
-        self.number(&self.device_dir(major, minor)?.join("size"))?.checked_mul(512).filter(|size| *size > 0)
-    }
-
-    /// What is under a loop device, and from where on.
-    pub(crate) fn loop_backing(&self, (major, minor): (u32, u32)) -> Option<Backing> {
-        let dir = self.device_dir(major, minor)?;
-        let path = PathBuf::from(self.text(&dir.join("loop/backing_file"))?);
-        let offset = self.number(&dir.join("loop/offset")).unwrap_or(0);
-        // The device itself tells which inode it holds, whatever has its name now.
-        let node = || sys::loop_node(&File::open(Path::new("/dev").join(dir.file_name()?)).ok()?).ok();
-        Some(Backing { path, node: if self.live() { node() } else { None }, offset })
-    }
-
-    /// Whether a device is one that another machine serves.
-    pub(crate) fn is_remote(&self, (major, minor): (u32, u32)) -> bool {
-        let name = self.device_dir(major, minor).and_then(|dir| Some(dir.file_name()?.to_string_lossy().into_owned()));
-        name.is_some_and(|name| ["nbd", "rbd", "drbd", "etherd"].iter().any(|prefix| name.starts_with(prefix)))
-    }
-
-    /// The devices of a btrfs file system that one of them belongs to.
-    pub(crate) fn btrfs_members(&self, device: &Path) -> Vec<(u32, u32)> {
-        let name = crate::ground::real(device).file_name().map(std::ffi::OsStr::to_os_string).unwrap_or_default();
-        for pool in fs::read_dir(self.root.join("sys/fs/btrfs")).into_iter().flatten().flatten() {
-            let devices = pool.path().join("devices");
-            if devices.join(&name).exists() {
-                let each = fs::read_dir(devices).into_iter().flatten().flatten();
-                return each.filter_map(|entry| self.numbers_of(&entry.path().canonicalize().ok()?)).collect();
-            }
-        }
-        Vec::new()
-    }
-
-    fn mounts(&self) -> Vec<Mount> {
-        let text = fs::read_to_string(self.root.join("proc/self/mountinfo")).unwrap_or_default();
-        text.lines().filter_map(mount_line).collect()
-    }
-
-    /// The mount that holds `path`.
-    pub(crate) fn mount_of(&self, path: &Path) -> Option<Mount> {
-        let mut mounts = self.mounts();
-        if self.live()
-            && let Ok(stat) = rustix::fs::statx(rustix::fs::CWD, path, rustix::fs::AtFlags::empty(), rustix::fs::StatxFlags::MNT_ID)
-            && let Some(at) = mounts.iter().position(|mount| mount.id == stat.stx_mnt_id)
-        {
-            return Some(mounts.swap_remove(at));
-        }
-        let path = crate::ground::real(path);
-        mounts.into_iter().filter(|mount| path.starts_with(&mount.place)).max_by_key(|mount| mount.place.as_os_str().len())
-    }
-
-    fn swaps(&self) -> Vec<PathBuf> {
-        let text = fs::read_to_string(self.root.join("proc/swaps")).unwrap_or_default();
-        text.lines().skip(1).filter_map(|line| line.split_whitespace().next()).map(|name| PathBuf::from(unescape(name))).collect()
-    }
-
     /// Every drive, in the order of their names. Optical drives, memory disks, mapped devices and arrays are not
     /// drives on a bench; a loop device counts where a file is under it and it is not a mounted read-only one.
     pub fn drives(&self) -> Vec<Found> {
@@ -233,7 +89,7 @@ impl Sysfs {
         if !meta.file_type().is_block_device() {
             return None;
         }
-        let (major, minor) = crate::ground::numbers(meta.rdev());
+        let (major, minor) = crate::paths::numbers(meta.rdev());
         let dir = self.device_dir(major, minor)?;
         let (mounts, swaps) = (self.mounts(), self.swaps());
         let system = self.system_footings(&mounts, &swaps);
@@ -355,12 +211,7 @@ impl Sysfs {
         }
         let name = dir.file_name()?.to_string_lossy().replace('!', "/");
         let file = File::open(Path::new("/dev").join(name)).ok()?;
-        AtaIdentity::parse(&sys::ata_identify(&file).ok()?)
-    }
-
-    /// Lets one drive be asked again who it is.
-    pub fn ask_again(&self, numbers: (u32, u32)) {
-        self.asked.lock().expect("identity lock").retain(|(known, ..), _| *known != numbers);
+        AtaIdentity::parse(&ata::identify(&file).ok()?)
     }
 
     fn udev(&self, (major, minor): (u32, u32)) -> BTreeMap<String, String> {
@@ -500,12 +351,6 @@ impl Sysfs {
         swaps.iter().for_each(|swap| add(self.ground_of_swap(swap)));
         set
     }
-
-    /// The numbers of a device node by its name under `/dev`, looked up in this root.
-    fn numbers_of_node(&self, node: &Path) -> Option<(u32, u32)> {
-        let name = node.strip_prefix("/dev").ok()?.to_string_lossy().replace('/', "!");
-        self.numbers_of(&self.root.join("sys/class/block").join(name).canonicalize().ok()?)
-    }
 }
 
 /// Whether a process was started by this one.
@@ -520,43 +365,6 @@ fn is_own_child(process: &Path) -> bool {
 fn is_for_writing(info: &str) -> bool {
     let flags = info.lines().find_map(|line| line.strip_prefix("flags:")).and_then(|flags| u32::from_str_radix(flags.trim(), 8).ok());
     flags.is_some_and(|flags| flags as i32 & libc::O_ACCMODE != libc::O_RDONLY)
-}
-
-/// A line of `/proc/self/mountinfo`.
-fn mount_line(line: &str) -> Option<Mount> {
-    let (front, back) = line.split_once(" - ")?;
-    let mut front = front.split(' ');
-    let id = front.next()?.parse().ok()?;
-    let (major, minor) = front.nth(1)?.split_once(':')?;
-    let place = front.nth(1)?;
-    let mut back = back.split(' ');
-    let (kind, device) = (back.next()?, back.next()?);
-    let numbers = (major.parse().ok()?, minor.parse().ok()?);
-    let options = back.next().unwrap_or_default().to_string();
-    Some(Mount { id, numbers, place: unescape(place).into(), device: unescape(device).into(), kind: kind.into(), options })
-}
-
-/// Undoes the kernel's octal escapes for spaces and the like.
-fn unescape(text: &str) -> String {
-    let mut bytes = Vec::new();
-    let mut rest = text.as_bytes();
-    while let Some((&first, after)) = rest.split_first() {
-        let octal = || -> Option<u8> {
-            let digits = after.get(..3)?;
-            u8::from_str_radix(std::str::from_utf8(digits).ok()?, 8).ok()
-        };
-        match (first, octal()) {
-            (b'\\', Some(byte)) => {
-                bytes.push(byte);
-                rest = &after[3..];
-            }
-            _ => {
-                bytes.push(first);
-                rest = after;
-            }
-        }
-    }
-    String::from_utf8_lossy(&bytes).into_owned()
 }
 
 /// Orders `sda` before `sdaa`, `nvme2n1` before `nvme10n1`.
@@ -603,32 +411,4 @@ fn usb_box(sysfs: &Sysfs, real: &Path) -> Option<UsbBox> {
         (maker, product) => product.or(maker),
     };
     Some(UsbBox { name, serial: sysfs.text(&dir.join("serial")) })
-}
-
-/// The parts of ATA's IDENTIFY DEVICE data (ACS-3, 7.12) that tell drives apart.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct AtaIdentity {
-    /// Model, words 27 to 46.
-    pub model: String,
-    /// Serial, words 10 to 19.
-    pub serial: String,
-    /// Firmware revision, words 23 to 26.
-    pub firmware: String,
-    /// Whether word 76 speaks of Serial ATA.
-    pub serial_ata: bool,
-}
-
-impl AtaIdentity {
-    /// Reads the 512 bytes; `None` where they carry no model name.
-    pub fn parse(words: &[u8]) -> Option<Self> {
-        let text = |from: usize, to: usize| {
-            let bytes = words.get(from * 2..(to + 1) * 2)?;
-            let swapped: Vec<u8> = bytes.chunks(2).flat_map(|pair| [pair[1], pair[0]]).filter(|byte| (0x20..0x7f).contains(byte)).collect();
-            Some(String::from_utf8_lossy(&swapped).trim().to_string())
-        };
-        let model = text(27, 46)?;
-        let capability = u16::from_le_bytes([*words.get(152)?, *words.get(153)?]);
-        (!model.is_empty()).then_some(())?;
-        Some(Self { model, serial: text(10, 19)?, firmware: text(23, 26)?, serial_ata: capability != 0 && capability != 0xffff })
-    }
 }

@@ -2,12 +2,13 @@
 //! file, the file somewhere on a partition, the partition on a stretch of a disk, a mapped device somewhere on others.
 //! Two paths touch the same storage where their trees share bytes.
 
-use crate::discover::Sysfs;
+use crate::paths::{numbers, real};
+use crate::sysfs::{Backing, Sysfs};
 use std::fs::File;
 use std::ops::Range;
 use std::os::fd::AsRawFd;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 /// One thing that something else can stand on.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -231,6 +232,16 @@ impl Ground {
         }
     }
 
+    /// What this and another one stand on, as the ground of a drive that rests on both.
+    #[must_use]
+    pub fn and(mut self, other: Self) -> Self {
+        for Layer { footing, range, exact } in other.layers {
+            self.add(footing, range, exact);
+        }
+        other.veils.into_iter().for_each(|what| self.veil(what));
+        self
+    }
+
     /// The drive itself.
     pub fn top(&self) -> Option<&Layer> {
         self.layers.first()
@@ -275,31 +286,4 @@ impl Ground {
         let mine = self.layers.iter().take_while(|layer| files || device(layer)).filter(device);
         mine.into_iter().any(|a| other.layers.iter().any(|b| a.footing == b.footing))
     }
-}
-
-/// The file or device under a loop device.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Backing {
-    /// Its path when it was attached.
-    pub path: PathBuf,
-    /// Device and inode, where the kernel tells them.
-    pub node: Option<(u64, u64)>,
-    /// Where the loop device begins in it, in bytes.
-    pub offset: u64,
-}
-
-/// Major and minor of a device number, as the C library packs them.
-pub fn numbers(device: u64) -> (u32, u32) {
-    (libc::major(device), libc::minor(device))
-}
-
-/// A path with symbolic links resolved; of what is not there yet, only its directory's.
-pub fn real(path: &Path) -> PathBuf {
-    path.canonicalize().unwrap_or_else(|_| {
-        let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
-        match (absolute.parent().and_then(|dir| dir.canonicalize().ok()), absolute.file_name()) {
-            (Some(dir), Some(name)) => dir.join(name),
-            _ => absolute,
-        }
-    })
 }

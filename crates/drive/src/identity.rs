@@ -141,7 +141,7 @@ impl Identity {
     /// path and size where there is no serial.
     pub fn key(&self, size_bytes: u64) -> String {
         if self.serial.is_empty() {
-            format!("{}|{}|{size_bytes}", self.bus, crate::ground::real(&self.path).display())
+            format!("{}|{}|{size_bytes}", self.bus, crate::paths::real(&self.path).display())
         } else {
             format!("{}|{}|{size_bytes}", self.model, self.serial)
         }

@@ -4,6 +4,7 @@
 //! and comes into being in exactly one place, [`target::Candidate::release`], after every reason to refuse was looked
 //! at and the technician typed the target's tail.
 
+pub mod ata;
 pub mod block;
 pub mod buffer;
 pub mod claims;
@@ -13,25 +14,39 @@ pub mod discover;
 pub mod extents;
 pub mod field;
 pub mod ground;
+pub mod health;
 pub mod identity;
 mod io;
 pub mod medium;
 pub mod open;
+mod paths;
 pub mod raw;
+mod refusal;
+mod release;
 pub mod sim;
 pub mod size;
 pub mod sounding;
+mod source;
+pub mod split;
+mod standing;
 mod sys;
+pub mod sysfs;
 pub mod target;
 pub mod text;
 mod tripwire;
+pub mod within;
 pub mod witness;
 
 pub use control::Control;
 pub use extents::Extents;
 pub use identity::{Bus, Identity};
-pub use medium::{Geometry, Medium, ReadError, Source, WriteError, WriteMedium};
+pub use medium::{Geometry, Medium, ReadError, WriteError, WriteMedium};
 pub use open::Workshop;
+pub use refusal::Refusal;
+pub use release::Release;
 pub use sounding::Sounding;
-pub use target::{Candidate, Refusal, Release, Target};
-pub use witness::{Standing, Witness};
+pub use source::Source;
+pub use standing::Standing;
+pub use sysfs::Sysfs;
+pub use target::{Candidate, Target};
+pub use witness::Witness;

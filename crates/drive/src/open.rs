@@ -2,13 +2,19 @@
 
 use crate::block::BlockDevice;
 use crate::clock::{BenchClock, Clock, SimClock};
-use crate::discover::{Found, Sysfs, Use};
-use crate::ground::{self, Ground};
+use crate::discover::{Found, Use};
+use crate::ground::Ground;
+use crate::health::{self, Health};
 use crate::identity::Identity;
-use crate::medium::{Geometry, Medium, Source};
+use crate::medium::{Geometry, Medium};
+use crate::paths::real;
 use crate::raw::RawFile;
+use crate::refusal::Refusal;
 use crate::sim::{self, SimDrive};
-use crate::target::{Candidate, Kind, Refusal};
+use crate::source::Source;
+use crate::split::{self, SplitFile};
+use crate::sysfs::Sysfs;
+use crate::target::{Candidate, Kind};
 use crate::witness::Witness;
 use std::fs;
 use std::os::unix::fs::FileTypeExt;
@@ -40,15 +46,36 @@ impl Default for Workshop {
 enum Named {
     Block(Box<Found>),
     File,
+    /// The first of several pieces.
+    Split(PathBuf),
     Simulated,
 }
 
+/// Whether the system does not let this user read what lies there.
+pub fn is_forbidden(path: &Path) -> bool {
+    rustix::fs::access(path, rustix::fs::Access::READ_OK) == Err(rustix::io::Errno::ACCESS)
+}
+
+/// How to get the rights that are missing.
+pub const RIGHTS: &str = "start with sudo, or join the group that owns it, often disk";
+
 /// What can be done where the system does not allow something.
-fn way(error: &std::io::Error) -> &'static str {
+fn way(error: &std::io::Error) -> String {
     match error.kind() {
-        std::io::ErrorKind::PermissionDenied => "; run as root (sudo), or as a user who may: the group of the device is often disk",
-        _ => "",
+        std::io::ErrorKind::PermissionDenied => format!("; {RIGHTS}"),
+        _ => String::new(),
     }
+}
+
+/// What is seen of raw bytes in files: where all of them are zero, nothing in them says how large their sectors are.
+fn seen_raw(drive: &dyn Medium, sector: u32) -> (Geometry, Witness) {
+    let mut geometry = drive.geometry();
+    if drive.zero_run(0, geometry.size_bytes) == geometry.size_bytes {
+        geometry.logical_sector = sector;
+    }
+    let mut seen = Witness::of(drive, &[]);
+    seen.sector = geometry.logical_sector;
+    (geometry, seen)
 }
 
 fn is_description(path: &Path) -> bool {
@@ -97,7 +124,14 @@ impl Workshop {
         if meta.len() == 0 {
             return Err(Refusal::new("empty", format!("{role} {shown} is an empty file")));
         }
-        Ok(Named::File)
+        match split::place_of(path) {
+            None => Ok(Named::File),
+            Some((first, 1)) => Ok(Named::Split(first)),
+            Some((first, number)) => {
+                let text = format!("{role} {shown} is piece {number} of a drive in pieces, which is named by its first one, {}", first.display());
+                Err(Refusal::new("part-of-split", text))
+            }
+        }
     }
 
     fn clock_of(&self, path: &Path) -> Result<Arc<dyn Clock>, Refusal> {
@@ -106,7 +140,7 @@ impl Workshop {
         Ok(if waits { self.clock.clone() } else { self.sim_clock.clone() })
     }
 
-    fn ground_of(&self, path: &Path) -> Ground {
+    pub(crate) fn ground_of(&self, path: &Path) -> Ground {
         let backing = is_description(path).then(|| sim::describe(path).ok()).flatten().map(|description| description.backing);
         Ground::of(backing.as_deref().unwrap_or(path), &self.sysfs)
     }
@@ -134,6 +168,11 @@ impl Workshop {
                 let ground = ground(file.file());
                 (Arc::new(file), ground)
             }
+            Named::Split(first) => {
+                let drive = SplitFile::open(&first).map_err(unreadable)?;
+                let ground = drive.files().map(ground).reduce(Ground::and).unwrap_or_default();
+                (Arc::new(drive), ground)
+            }
             Named::Simulated => {
                 let drive = SimDrive::open(path, self.clock_of(path)?).map_err(unreadable)?;
                 let ground = ground(drive.file());
@@ -146,6 +185,22 @@ impl Workshop {
     /// Who uses a drive now; nobody uses files.
     pub fn found(&self, path: &Path) -> Option<Found> {
         if is_description(path) { self.simulated(path) } else { self.sysfs.drive_at(path) }
+    }
+
+    /// Asks a drive how it is. This may take some seconds, and reads no sectors.
+    pub fn health(&self, found: &Found) -> Health {
+        let path = &found.identity.path;
+        if is_description(path) {
+            let says = sim::describe(path).ok().and_then(|description| description.health);
+            return says.map_or_else(|| Health::unknown("the sample drive says nothing of it"), |facts| Health::of(facts, "its description"));
+        }
+        if !self.sysfs.live() {
+            return Health::unknown("it is not attached to this machine");
+        }
+        match fs::File::open(path) {
+            Ok(device) => health::ask(&device, found.identity.bus),
+            Err(error) => Health::unknown(&format!("it cannot be opened: {error}{}", way(&error))),
+        }
     }
 
     /// Everything that uses these very bytes now, by whatever way: mounts, devices on top, swap space, other programs
@@ -163,6 +218,10 @@ impl Workshop {
         if let Some(size) = new_size
             && fs::symlink_metadata(path).is_err()
         {
+            if split::place_of(path).is_some() {
+                let text = format!("target {} would become a piece of the drive in pieces beside it: take another name", path.display());
+                return Err(Refusal::new("part-of-split", text));
+            }
             return self.new_file(path, size, sector);
         }
         let named = self.name(path, "target")?;
@@ -174,7 +233,14 @@ impl Workshop {
         } else if new_size.is_some() {
             return Err(Refusal::new("new-size-differs", format!("target {} is a drive: --new-size makes new files only", path.display())));
         }
-        let ground = self.ground_of(path);
+        let (ground, place) = match &named {
+            Named::Split(first) => {
+                let grounds = split::pieces_of(first).into_iter().map(|piece| Ground::of(&piece, &self.sysfs));
+                // Behind a link to a piece lie the others beside that piece, not beside the link.
+                (grounds.reduce(Ground::and).unwrap_or_default(), real(first))
+            }
+            _ => (self.ground_of(path), real(path)),
+        };
         let unusable = |error: std::io::Error| Refusal::new("target-unusable", format!("target {}: {error}{}", path.display(), way(&error)));
         let (kind, identity, geometry, uses, system, witness) = match named {
             Named::Block(found) => {
@@ -184,13 +250,13 @@ impl Workshop {
             }
             Named::File => {
                 let file = RawFile::open(path).map_err(unusable)?;
-                let mut geometry = file.geometry();
-                if file.zero_run(0, geometry.size_bytes) == geometry.size_bytes {
-                    geometry.logical_sector = sector;
-                }
-                let mut seen = Witness::of(&file, &[]);
-                seen.sector = geometry.logical_sector;
+                let (geometry, seen) = seen_raw(&file, sector);
                 (Kind::File, file.identity().clone(), geometry, Vec::new(), false, seen)
+            }
+            Named::Split(first) => {
+                let drive = SplitFile::open(&first).map_err(unusable)?;
+                let (geometry, seen) = seen_raw(&drive, sector);
+                (Kind::Split, drive.identity().clone(), geometry, Vec::new(), false, seen)
             }
             Named::Simulated => {
                 let drive = SimDrive::open(path, self.sim_clock.clone()).map_err(unusable)?;
@@ -205,8 +271,8 @@ impl Workshop {
             }
         }
         let system = system || self.sysfs.is_system(&ground);
-        let (sysfs, path) = (self.sysfs.clone(), ground::real(path));
-        Ok(Candidate { kind, identity, geometry, path, ground, uses, system, witness: Some(witness), sysfs })
+        let sysfs = self.sysfs.clone();
+        Ok(Candidate { kind, identity, geometry, path: place, ground, uses, system, witness: Some(witness), sysfs })
     }
 
     fn new_file(&self, path: &Path, size: u64, sector: u32) -> Result<Candidate, Refusal> {
@@ -220,7 +286,7 @@ impl Workshop {
         // The file itself is not there yet; what it will stand on is.
         let ground = Ground::of_new_file(dir, &self.sysfs);
         let geometry = Geometry { size_bytes: size, logical_sector: sector, physical_sector: 4096 };
-        let (sysfs, identity, path) = (self.sysfs.clone(), Identity::of_file(path), ground::real(path));
+        let (sysfs, identity, path) = (self.sysfs.clone(), Identity::of_file(path), real(path));
         Ok(Candidate { kind: Kind::NewFile, identity, geometry, path, ground, uses: Vec::new(), system: false, witness: None, sysfs })
     }
 }

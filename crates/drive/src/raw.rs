@@ -3,7 +3,7 @@
 use crate::identity::Identity;
 use crate::io::{Access, Io};
 use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
-use crate::witness::Standing;
+use crate::standing::Standing;
 use rustix::fs::FallocateFlags;
 use std::fs::{File, OpenOptions};
 use std::io::{self, Error};

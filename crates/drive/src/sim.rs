@@ -2,10 +2,11 @@
 
 use crate::clock::Clock;
 use crate::extents::Extents;
+use crate::health::Facts;
 use crate::identity::{Bus, Identity};
 use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
 use crate::raw::{RawFile, writable};
-use crate::witness::Standing;
+use crate::standing::Standing;
 use serde::Deserialize;
 use std::fs::File;
 use std::io;
@@ -24,6 +25,8 @@ pub struct Description {
     pub identity: IdentityPart,
     /// How fast it is; without it the drive is as fast as its file.
     pub pace: Option<Pace>,
+    /// What it says of its health, if anything.
+    pub health: Option<Facts>,
     /// What is wrong with it.
     #[serde(default, rename = "fault")]
     pub faults: Vec<Fault>,

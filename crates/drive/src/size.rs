@@ -1,5 +1,8 @@
 //! Sizes as people write and read them: decimal as drives are sold, binary where asked for.
 
+use serde::Deserialize;
+use std::sync::atomic::{AtomicBool, Ordering};
+
 /// Units a size may carry, longest first so that `GiB` is not read as `B`.
 const UNITS: [(&str, u64); 17] = [
     ("kib", 1 << 10),
@@ -46,16 +49,46 @@ pub fn parse(text: &str) -> Result<u64, String> {
     Ok(bytes)
 }
 
-/// A size for people, decimal, three significant digits at the most where there is a fraction: `250 GB`, `1.02 TB`.
+/// How sizes are written for people.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Units {
+    /// `250 GB`: by thousands, as drives are sold.
+    #[default]
+    Decimal,
+    /// `233 GiB`: by 1024.
+    Binary,
+}
+
+static BINARY: AtomicBool = AtomicBool::new(false);
+
+/// Settles how the whole program writes sizes.
+pub fn settle(units: Units) {
+    BINARY.store(units == Units::Binary, Ordering::Relaxed);
+}
+
+/// A size for people in the units that were settled, three significant digits at the most where there is a fraction:
+/// `250 GB`, `1.02 TB`.
 pub fn human(bytes: u64) -> String {
-    const NAMES: [&str; 7] = ["B", "kB", "MB", "GB", "TB", "PB", "EB"];
-    if bytes < 1000 {
+    let units = if BINARY.load(Ordering::Relaxed) { Units::Binary } else { Units::Decimal };
+    written(bytes, units)
+}
+
+/// A size for people in given units.
+pub fn written(bytes: u64, units: Units) -> String {
+    const DECIMAL: [&str; 7] = ["B", "kB", "MB", "GB", "TB", "PB", "EB"];
+    const BINARY: [&str; 7] = ["B", "KiB", "MiB", "GiB", "TiB", "PiB", "EiB"];
+    let (names, step) = match units {
+        Units::Decimal => (DECIMAL, 1000.0),
+        Units::Binary => (BINARY, 1024.0),
+    };
+    let mut value = bytes as f64;
+    if value < step {
         return format!("{bytes} B");
     }
-    let mut value = bytes as f64;
     let mut unit = 0;
-    while value >= 999.5 && unit < NAMES.len() - 1 {
-        value /= 1000.0;
+    while value >= step - 0.5 && unit < names.len() - 1 {
+        value /= step;
         unit += 1;
     }
     let digits = if value < 9.995 {
@@ -67,7 +100,7 @@ pub fn human(bytes: u64) -> String {
     };
     let number = format!("{value:.digits$}");
     let number = if number.contains('.') { number.trim_end_matches('0').trim_end_matches('.') } else { &number };
-    format!("{number} {}", NAMES[unit])
+    format!("{number} {}", names[unit])
 }
 
 /// A number with its thousands set apart: `511,204,352`.
@@ -130,6 +163,16 @@ mod tests {
     #[case(15_000_000_000_000, "15 TB")]
     fn sizes_are_written(#[case] bytes: u64, #[case] text: &str) {
         assert_eq!(human(bytes), text);
+    }
+
+    #[rstest]
+    #[case(1023, "1023 B")]
+    #[case(1024, "1 KiB")]
+    #[case(250_059_350_016, "233 GiB")]
+    #[case(1_099_511_627_775, "1 TiB")]
+    #[case(1_649_267_441_664, "1.5 TiB")]
+    fn sizes_are_written_by_1024(#[case] bytes: u64, #[case] text: &str) {
+        assert_eq!(written(bytes, Units::Binary), text);
     }
 
     #[rstest]

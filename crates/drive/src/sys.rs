@@ -1,7 +1,8 @@
 //! The one place of this crate with `unsafe`: requests to the kernel that have no safe wrapper.
 //!
 //! What holds it up: every pointer handed to the kernel is to a local value that outlives the call, of exactly the
-//! type and size that the request's definition in the kernel's public headers (`linux/fs.h`, `linux/loop.h`, `scsi/sg.h`) names.
+//! type and size that the request's definition in the kernel's public headers (`linux/fs.h`, `linux/loop.h`, `linux/nvme_ioctl.h`,
+//! `scsi/sg.h`) names.
 #![allow(unsafe_code)]
 
 use std::fs::File;
@@ -18,6 +19,7 @@ const BLKGETSIZE64: libc::c_ulong = 0x8008_1272;
 const BLKGETDISKSEQ: libc::c_ulong = 0x8008_1280;
 const LOOP_GET_STATUS64: libc::c_ulong = 0x4c05;
 const SG_IO: libc::c_ulong = 0x2285;
+const NVME_IOCTL_ADMIN_CMD: libc::c_ulong = 0xc048_4e41;
 
 fn checked(result: libc::c_int) -> io::Result<()> {
     if result < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
@@ -141,27 +143,33 @@ struct SgIo {
     info: u32,
 }
 
-/// Asks the drive behind a SCSI device for its ATA identity (ATA PASS-THROUGH(16), IDENTIFY DEVICE): 512 bytes.
-pub fn ata_identify(device: &File) -> io::Result<[u8; 512]> {
-    let mut data = [0u8; 512];
+/// What came back with a SCSI command.
+pub struct Answer {
+    /// SCSI status: 0 good, 2 with sense data.
+    pub status: u8,
+    /// Sense data.
+    pub sense: [u8; 32],
+}
+
+/// So long a drive may take for an answer, in milliseconds.
+const PATIENCE: u32 = 3000;
+
+/// Sends a SCSI command of at most 16 bytes that reads `data`, or, where that is empty, moves none.
+pub fn scsi(device: &File, command: &[u8], data: &mut [u8]) -> io::Result<Answer> {
     let mut sense = [0u8; 32];
-    let mut command = [0u8; 16];
-    command[0] = 0x85; // ATA PASS-THROUGH(16)
-    command[1] = 4 << 1; // PIO data in
-    command[2] = 0x0e; // from the device, in blocks, length in the sector count
-    command[6] = 1;
-    command[14] = 0xec; // IDENTIFY DEVICE
+    let length = u32::try_from(data.len()).map_err(io::Error::other)?;
     let mut request = SgIo {
         interface_id: libc::c_int::from(b'S'),
-        dxfer_direction: -3, // from the device
-        cmd_len: 16,
+        // From the device, or nothing.
+        dxfer_direction: if data.is_empty() { -1 } else { -3 },
+        cmd_len: command.len().min(16) as u8,
         mx_sb_len: 32,
         iovec_count: 0,
-        dxfer_len: 512,
+        dxfer_len: length,
         dxferp: data.as_mut_ptr(),
         cmdp: command.as_ptr(),
         sbp: sense.as_mut_ptr(),
-        timeout: 3000,
+        timeout: PATIENCE,
         flags: 0,
         pack_id: 0,
         usr_ptr: std::ptr::null_mut(),
@@ -175,10 +183,47 @@ pub fn ata_identify(device: &File) -> io::Result<[u8; 512]> {
         duration: 0,
         info: 0,
     };
-    // SAFETY: the header and the three buffers it points to are locals that outlive the call; their lengths are given.
+    // SAFETY: the header and the three buffers it points to outlive the call; their lengths are given.
     checked(unsafe { libc::ioctl(device.as_raw_fd(), SG_IO as _, &raw mut request) })?;
-    if request.host_status != 0 || (request.status != 0 && request.status != 2) || request.resid == 512 {
+    if request.host_status != 0 || (request.status != 0 && request.status != 2) || (length > 0 && request.resid == length as libc::c_int) {
         return Err(io::Error::other("the adapter does not pass the question on"));
     }
-    Ok(data)
+    Ok(Answer { status: request.status, sense })
+}
+
+/// `struct nvme_admin_cmd` of `linux/nvme_ioctl.h`.
+#[repr(C)]
+#[derive(Default)]
+struct NvmeCommand {
+    opcode: u8,
+    flags: u8,
+    reserved: u16,
+    namespace: u32,
+    words_2_3: [u32; 2],
+    metadata: u64,
+    address: u64,
+    metadata_len: u32,
+    data_len: u32,
+    words_10_15: [u32; 6],
+    timeout_ms: u32,
+    result: u32,
+}
+
+/// Asks the controller of an NVMe device for 512 bytes of a log page (Get Log Page, all namespaces).
+pub fn nvme_log(device: &File, page: u8) -> io::Result<[u8; 512]> {
+    let mut data = [0u8; 512];
+    let dwords = data.len() as u32 / 4 - 1;
+    let mut command = NvmeCommand {
+        opcode: 2,
+        namespace: u32::MAX,
+        address: data.as_mut_ptr() as u64,
+        data_len: data.len() as u32,
+        words_10_15: [dwords << 16 | u32::from(page), 0, 0, 0, 0, 0],
+        timeout_ms: PATIENCE,
+        ..NvmeCommand::default()
+    };
+    // SAFETY: the request fills the buffer whose address and length the structure names; both outlive the call.
+    let status = unsafe { libc::ioctl(device.as_raw_fd(), NVME_IOCTL_ADMIN_CMD as _, &raw mut command) };
+    checked(status)?;
+    if status > 0 { Err(io::Error::other(format!("the controller answers with status {status:#x}"))) } else { Ok(data) }
 }

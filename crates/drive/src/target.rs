@@ -6,13 +6,19 @@
 use crate::block::BlockDevice;
 use crate::claims::{AGAIN, Claim, TRIES};
 use crate::clock::Clock;
-use crate::discover::{Found, Sysfs, Use};
+use crate::discover::{Found, Use};
 use crate::ground::{Ground, Meeting};
 use crate::identity::Identity;
-use crate::medium::{Geometry, Medium, ReadError, Source, WriteMedium};
+use crate::medium::{Geometry, Medium, ReadError, WriteMedium};
 use crate::raw::RawFile;
+use crate::refusal::Refusal;
+use crate::release::Release;
 use crate::sim::SimDrive;
-use crate::witness::{Standing, Witness};
+use crate::source::Source;
+use crate::split::SplitFile;
+use crate::standing::Standing;
+use crate::sysfs::Sysfs;
+use crate::witness::Witness;
 use crate::{size, tripwire};
 use rustix::fs::FlockOperation;
 use std::fs::File;
@@ -21,26 +27,11 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-/// A reason why nothing is written. `code` is stable.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error, serde::Serialize)]
-#[error("{text}")]
-pub struct Refusal {
-    /// Short stable name, such as `wrong-tail`.
-    pub code: &'static str,
-    /// What happened, where, and what to do next.
-    pub text: String,
-}
-
-impl Refusal {
-    /// A refusal.
-    pub fn new(code: &'static str, text: impl Into<String>) -> Self {
-        Self { code, text: text.into() }
-    }
-}
-
 pub(crate) enum Kind {
     Block(Box<Found>),
     File,
+    /// Several files; the path is that of the first.
+    Split,
     NewFile,
     Simulated(Arc<dyn Clock>),
 }
@@ -58,28 +49,6 @@ pub struct Candidate {
     /// What was seen of it; `None` for a file that is not there yet.
     pub(crate) witness: Option<Witness>,
     pub(crate) sysfs: Sysfs,
-}
-
-/// What is needed to release a target.
-pub struct Release<'a> {
-    /// What will be read; it must have nothing in common with the target.
-    pub source: &'a Source,
-    /// Bytes the target must have.
-    pub needed: u64,
-    /// What was typed.
-    pub tail: &'a str,
-    /// Stretches that the run overwrites in any case, start and length in bytes: there the trip-wire may lie.
-    pub overwritten: &'a [(u64, u64)],
-    /// How far the same bytes may lie further on the source than on the target, were they the same storage: the
-    /// beginnings of partitions. No distance is always looked at.
-    pub shifts: &'a [i128],
-}
-
-impl<'a> Release<'a> {
-    /// A release without a place for the trip-wire.
-    pub fn new(source: &'a Source, needed: u64, tail: &'a str) -> Self {
-        Self { source, needed, tail, overwritten: &[], shifts: &[] }
-    }
 }
 
 impl Candidate {
@@ -218,7 +187,8 @@ impl Candidate {
             }
             _ => Refusal::new("target-unusable", format!("{} cannot be opened for writing: {error}", shown.display())),
         };
-        let (medium, file): (Arc<dyn WriteMedium>, File) = match &self.kind {
+        let mut names = Vec::new();
+        let (medium, files): (Arc<dyn WriteMedium>, Vec<File>) = match &self.kind {
             Kind::Block(found) => {
                 let found = Found { identity: Identity { path: path.clone(), ..found.identity.clone() }, ..(**found).clone() };
                 let mut device = BlockDevice::open_for_writing(&found).map_err(denied)?;
@@ -230,25 +200,32 @@ impl Candidate {
                 let now = self.sysfs.drive_at(&path).ok_or_else(|| self.changed("it is not there any more"))?;
                 device.call(Identity { path: shown.clone(), ..now.identity });
                 let file = device.file().try_clone().map_err(denied)?;
-                (Arc::new(device), file)
+                (Arc::new(device), vec![file])
             }
             Kind::File | Kind::NewFile => {
                 let file = if self.is_new() { RawFile::create(&path, self.geometry.size_bytes) } else { RawFile::open_for_writing(&path) };
                 let file = file.map_err(denied)?.with_sectors(self.geometry.logical_sector, self.geometry.physical_sector);
                 let file = file.called(self.identity.clone());
                 let plain = file.file().try_clone().map_err(denied)?;
-                (Arc::new(file), plain)
+                (Arc::new(file), vec![plain])
+            }
+            Kind::Split => {
+                let drive = SplitFile::open_for_writing(&path).map_err(denied)?;
+                let drive = drive.with_sectors(self.geometry.logical_sector, self.geometry.physical_sector).called(self.identity.clone());
+                names = drive.names(&path);
+                let files = drive.files().map(File::try_clone).collect::<Result<_, _>>().map_err(denied)?;
+                (Arc::new(drive), files)
             }
             Kind::Simulated(clock) => {
                 let drive = SimDrive::open_for_writing(&path, clock.clone()).map_err(denied)?.shown_at(&shown);
                 let plain = drive.file().try_clone().map_err(denied)?;
-                (Arc::new(drive), plain)
+                (Arc::new(drive), vec![plain])
             }
         };
         // A target that was made here and is refused after all goes again.
         let made = self.is_new().then_some(&path);
-        let target = self.claimed(medium, &file, release);
-        if let (Err(_), Some(path)) = (&target, made) {
+        let target = self.claimed(medium, &files, names, release);
+        if let (Err(_), Some(path), [file]) = (&target, made, &files[..]) {
             // Only that very file: another one may have come into its place.
             let node = |meta: std::io::Result<std::fs::Metadata>| meta.map(|meta| (meta.dev(), meta.ino())).ok();
             if node(std::fs::symlink_metadata(path)) == node(file.metadata()) {
@@ -258,12 +235,18 @@ impl Candidate {
         target
     }
 
-    /// Claims what is open, and compares it with what was shown.
-    fn claimed(&self, medium: Arc<dyn WriteMedium>, file: &File, release: &Release) -> Result<Target, Refusal> {
+    /// Claims what is open, all the files it lies in, and compares it with what was shown.
+    fn claimed(
+        &self,
+        medium: Arc<dyn WriteMedium>,
+        files: &[File],
+        names: Vec<(PathBuf, Option<(u64, u64)>)>,
+        release: &Release,
+    ) -> Result<Target, Refusal> {
         let name = self.identity.path.display();
         let taken = || Refusal::new("target-claimed", format!("{name} is the target of another run of this program, or read by one, right now"));
-        lock(file).then_some(()).ok_or_else(taken)?;
-        let ground = Ground::of_open(file, &self.sysfs);
+        files.iter().all(lock).then_some(()).ok_or_else(taken)?;
+        let ground = files.iter().map(|file| Ground::of_open(file, &self.sysfs)).reduce(Ground::and).unwrap_or_default();
         let claim =
             Claim::take(&ground, true).map_err(|error| Refusal::new("no-claim", format!("{name} cannot be claimed for this run: {error}")))?;
         let claim = claim.ok_or_else(taken)?;
@@ -283,10 +266,10 @@ impl Candidate {
         if let Some(witness) = &self.witness {
             witness.holds_still(&*medium).map_err(|what| self.changed(what))?;
         }
-        let target = Target { standing: medium.standing(), medium, path: self.path.clone(), claim: Some(Arc::new(claim)) };
+        let target = Target { standing: medium.standing(), medium, path: self.path.clone(), names, claim: Some(Arc::new(claim)) };
         if !self.is_new() {
             let veiled = !ground.veils.is_empty() || !release.source.ground().veils.is_empty();
-            tripwire::lay(&target, release, veiled).map_err(|refusal| Refusal { text: format!("{name}: {}", refusal.text), ..refusal })?;
+            tripwire::lay(&*target, release, veiled).map_err(|refusal| Refusal { text: format!("{name}: {}", refusal.text), ..refusal })?;
         }
         Ok(target)
     }
@@ -311,6 +294,8 @@ pub struct Target {
     medium: Arc<dyn WriteMedium>,
     path: PathBuf,
     standing: Standing,
+    /// The pieces of a drive in pieces, and which files they are.
+    names: Vec<(PathBuf, Option<(u64, u64)>)>,
     #[expect(dead_code, reason = "held as long as the target")]
     claim: Option<Arc<Claim>>,
 }
@@ -319,7 +304,7 @@ impl Target {
     /// A target over something that is no drive anybody could lose: memory, for tests of engines.
     #[cfg(feature = "rehearse")]
     pub fn rehearse(medium: Arc<dyn WriteMedium>) -> Self {
-        Self { standing: medium.standing(), path: PathBuf::new(), medium, claim: None }
+        Self { standing: medium.standing(), path: PathBuf::new(), names: Vec::new(), medium, claim: None }
     }
 }
 
@@ -332,6 +317,12 @@ impl Target {
     pub fn is_still_there(&self) -> Result<(), String> {
         if self.path.as_os_str().is_empty() {
             return Ok(());
+        }
+        for (path, node) in &self.names {
+            let there = std::fs::symlink_metadata(path).map(|meta| (meta.dev(), meta.ino())).ok();
+            if there != *node {
+                return Err(format!("another file, or none, has the name of its piece {} now", path.display()));
+            }
         }
         let now = self.medium.standing();
         if now.sequence != self.standing.sequence {

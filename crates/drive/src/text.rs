@@ -11,7 +11,8 @@ fn steers(c: char) -> bool {
 /// The same text with everything that steers written as `\n`, `\t`, `\u{1b}`; a backslash becomes two where anything was
 /// changed, so that the change can be taken back.
 pub fn plain(text: &str) -> Cow<'_, str> {
-    if !text.chars().any(steers) {
+    // Nearly all text is of this kind.
+    if text.bytes().fold(true, |plain, byte| plain & (0x20..0x7f).contains(&byte)) || !text.chars().any(steers) {
         return Cow::Borrowed(text);
     }
     let mut out = String::with_capacity(text.len() + 8);

@@ -5,8 +5,9 @@
 //! go back at once, whatever was seen.
 
 use crate::buffer::{Buffer, is_zero};
-use crate::medium::WriteError;
-use crate::target::{Refusal, Release, Target};
+use crate::medium::{WriteError, WriteMedium};
+use crate::refusal::Refusal;
+use crate::release::Release;
 use std::hash::{BuildHasher, Hasher, RandomState};
 
 /// Bytes of the mark.
@@ -15,7 +16,7 @@ const MARK: u64 = 4096;
 const PLACES: usize = 12;
 
 /// Stretches of the mark's length that are overwritten anyway, those that hold nothing first.
-fn places(target: &Target, overwritten: &[(u64, u64)]) -> Vec<(u64, Buffer)> {
+fn places(target: &dyn WriteMedium, overwritten: &[(u64, u64)]) -> Vec<(u64, Buffer)> {
     let mut out = Vec::new();
     let whole = |(start, len): &(u64, u64)| {
         let first = start.next_multiple_of(MARK);
@@ -64,7 +65,7 @@ fn shows(release: &Release, at: i128, mark: &[u8]) -> Option<bool> {
 /// # Errors
 /// A refusal where source and target are the same storage, where that cannot be told although a layer hides what is
 /// below, or where the old bytes could not be put back.
-pub fn lay(target: &Target, release: &Release, veiled: bool) -> Result<(), Refusal> {
+pub fn lay(target: &dyn WriteMedium, release: &Release, veiled: bool) -> Result<(), Refusal> {
     let mut shifts: Vec<i128> = [0].into_iter().chain(release.shifts.iter().copied()).collect();
     shifts.sort_by_key(|shift| shift.abs());
     shifts.dedup();
@@ -112,7 +113,7 @@ pub fn lay(target: &Target, release: &Release, veiled: bool) -> Result<(), Refus
 /// So often the old bytes are written and read again, until they are there.
 const TURNS: usize = 5;
 
-fn put_back(target: &Target, at: u64, held: &[u8]) -> Result<(), Refusal> {
+fn put_back(target: &dyn WriteMedium, at: u64, held: &[u8]) -> Result<(), Refusal> {
     let mut why = String::new();
     for _ in 0..TURNS {
         // After a flush that failed the write counts as not done, so both are done again.

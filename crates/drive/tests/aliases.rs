@@ -2,14 +2,14 @@
 
 mod support;
 
-use badger_drive::discover::Sysfs;
+use badger_drive::Sysfs;
 use badger_drive::{Candidate, Release, Source, Workshop};
 use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use support::{Loop, Mounted, file, filled, refused, source, tail};
+use support::{Loop, Mounted, file, filled, losetup, refused, source, tail};
 use tempfile::TempDir;
 
 /// Both ways round, each without a byte changed on either side.
@@ -200,6 +200,54 @@ fn after(path: &Path, happens: impl FnOnce()) -> &'static str {
     candidate.release(&Release::new(&from, 0, &tail)).err().map_or("released", |refusal| refusal.code)
 }
 
+/// Three pieces of 2 MiB.
+fn pieces(dir: &TempDir) -> [PathBuf; 3] {
+    ["weir.001", "weir.002", "weir.003"].map(|name| filled(dir, name, 2, 7))
+}
+
+#[rstest]
+#[case::nothing("released", |_: &Path| ())]
+#[case::another_file("target-changed", |piece: &Path| { fs::rename(piece, piece.with_extension("old")).unwrap(); fs::copy(piece.with_extension("old"), piece).map(|_| ()).unwrap() })]
+#[case::a_link("target-changed", |piece: &Path| { fs::rename(piece, piece.with_extension("old")).unwrap(); symlink(piece.with_extension("old"), piece).unwrap() })]
+#[case::one_file_twice("target-unusable", |piece: &Path| { fs::remove_file(piece).unwrap(); fs::hard_link(piece.with_extension("001"), piece).unwrap() })]
+#[case::written_to("target-changed", |piece: &Path| { std::thread::sleep(std::time::Duration::from_millis(20)); fs::write(piece, vec![9; 2 << 20]).unwrap() })]
+#[case::gone("target-unusable", |piece: &Path| fs::remove_file(piece).unwrap())]
+fn every_piece_of_a_target_is_what_was_shown(#[case] wanted: &str, #[case] change: fn(&Path), #[values(1, 2)] which: usize) {
+    let dir = tempfile::tempdir().unwrap();
+    let pieces = pieces(&dir);
+    let code = after(&pieces[0], || change(&pieces[which]));
+    // Without its last piece it is a shorter drive, which was not shown.
+    assert_eq!(code, if which == 2 && !pieces[2].exists() { "target-changed" } else { wanted });
+}
+
+#[test]
+fn a_target_in_pieces_is_claimed_whole() {
+    let dir = tempfile::tempdir().unwrap();
+    let pieces = pieces(&dir);
+    let before: Vec<Vec<u8>> = pieces.iter().map(|piece| fs::read(piece).unwrap()).collect();
+    let from = source(&file(&dir, "source.img", 1));
+    let take = || Workshop::default().candidate(&pieces[0], None, 512).unwrap().release(&Release::new(&from, 0, "weir"));
+    let target = take().unwrap();
+    assert_eq!(take().err().unwrap().code, "target-claimed");
+    assert!(target.is_still_there().is_ok());
+    fs::rename(&pieces[1], dir.path().join("away")).unwrap();
+    assert!(target.is_still_there().is_err_and(|what| what.contains("weir.002")));
+    fs::rename(dir.path().join("away"), &pieces[1]).unwrap();
+    drop(target);
+    let device = Loop::over(&pieces[2], &[]);
+    assert_eq!(take().err().unwrap().code, "target-held", "one of its pieces is in use");
+    drop(device);
+    // What is read lies in one of its pieces.
+    for way in [source(&pieces[0]), {
+        let device = Loop::over(&pieces[1], &[]);
+        source(&device.0)
+    }] {
+        let refusal = Workshop::default().candidate(&pieces[0], None, 512).unwrap().release(&Release::new(&way, 0, "weir")).err().unwrap();
+        assert!(["same-drive", "source-on-target", "same-storage", "target-held"].contains(&refusal.code), "{}", refusal.text);
+    }
+    assert!(pieces.iter().map(|piece| fs::read(piece).unwrap()).eq(before), "nothing was left behind in any of them");
+}
+
 #[test]
 fn what_was_shown_is_compared_on_the_opened_target() {
     let dir = tempfile::tempdir().unwrap();
@@ -246,8 +294,8 @@ fn another_medium_behind_the_same_node_is_found_out() {
     let (empty, precious) = (file(&dir, "empty.img", 8), filled(&dir, "precious.img", 8, 5));
     let node = Loop::over(&empty, &[]);
     let swap = |to: &Path| {
-        assert!(Command::new("losetup").arg("-d").arg(&node.0).status().unwrap().success());
-        assert!(Command::new("losetup").arg(&node.0).arg(to).status().unwrap().success());
+        let both = ["sh", "-c", "losetup -d \"$0\" && losetup \"$0\" \"$1\""];
+        assert!(losetup().args(both).args([&node.0, to]).status().unwrap().success());
     };
     assert_eq!(after(&node.0, || swap(&precious)), "target-changed");
     swap(&empty);

@@ -1,6 +1,8 @@
 //! Discovery over recorded trees: what the kernel and the device manager of various machines publish.
 
-use badger_drive::discover::{AtaIdentity, Sysfs, Use};
+use badger_drive::Sysfs;
+use badger_drive::ata::AtaIdentity;
+use badger_drive::discover::Use;
 use badger_drive::ground::{Ground, Meeting};
 use badger_drive::{Bus, Identity};
 use rstest::rstest;

@@ -144,7 +144,7 @@ fn a_loop_device_is_a_drive_with_its_own_sectors() {
 #[case::mapped("sys/block/loop/holders/dm-3/size", "1", "target-held")]
 #[case::nobody("proc/swaps", "Filename", "released")]
 fn a_disk_that_a_recorded_machine_uses_is_refused(#[case] file_name: &str, #[case] content: &str, #[case] code: &str) {
-    use badger_drive::discover::Sysfs;
+    use badger_drive::Sysfs;
     use std::os::unix::fs::MetadataExt;
     let dir = tempfile::tempdir().unwrap();
     let from = source(&file(&dir, "weir.img", 4));
@@ -169,7 +169,7 @@ fn a_disk_that_a_recorded_machine_uses_is_refused(#[case] file_name: &str, #[cas
 
 #[test]
 fn a_partition_beside_the_systems_own_is_refused() {
-    use badger_drive::discover::Sysfs;
+    use badger_drive::Sysfs;
     use std::os::unix::fs::MetadataExt;
     let dir = tempfile::tempdir().unwrap();
     let from = source(&file(&dir, "weir.img", 4));

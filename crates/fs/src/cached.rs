@@ -1,14 +1,16 @@
 //! A volume on a drive, read through a cache of limited size, with the blocks of a journal laid over it.
 
-use crate::tree::{Finding, Result};
+use crate::finding::{Finding, Result};
 use badger_drive::{ReadError, Source};
 use std::collections::{HashMap, HashSet};
+use std::ops::{Deref, Range};
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Condvar, Mutex};
 
-/// Bytes of one cached block, and how many are kept: 64 MiB at the most. Whoever reads on is given more at once: twice as
-/// much each time, up to so many blocks.
+/// Bytes of one cached block, and how many are kept: 8 MiB, near enough to the processor; the system keeps more. Whoever
+/// reads on is given more at once: twice as much each time, up to so many blocks.
 const BLOCK: u64 = 16 << 10;
-const MOST_BLOCKS: usize = 4096;
+const MOST_BLOCKS: usize = 512;
 const AHEAD: u64 = 32;
 /// Blocks as near as this are asked for together.
 const NEAR: u64 = 5;
@@ -26,6 +28,30 @@ pub struct Cached {
     overlay: Overlay,
 }
 
+/// Reads many small things that lie near each other: it holds on to the block it read last.
+pub(crate) struct Near<'a> {
+    volume: &'a Cached,
+    held: Option<(u64, Block)>,
+}
+
+impl Near<'_> {
+    /// See [`Cached::read_into`].
+    pub(crate) fn read_into(&mut self, at: u64, buf: &mut [u8]) -> Result<()> {
+        let (number, inner) = (at / BLOCK, (at % BLOCK) as usize);
+        if inner + buf.len() > BLOCK as usize || self.volume.is_laid_over() {
+            return self.volume.read_into(at, buf);
+        }
+        if self.held.as_ref().is_none_or(|(held, _)| *held != number) {
+            self.held = if at < self.volume.len { self.volume.block(number, 1).ok().map(|block| (number, block)) } else { None };
+        }
+        match self.held.as_ref().and_then(|(_, block)| block.get(inner..inner + buf.len())) {
+            Some(bytes) => buf.copy_from_slice(bytes),
+            None => self.volume.read_into(at, buf)?,
+        }
+        Ok(())
+    }
+}
+
 /// Blocks whose newer content lies elsewhere in the volume: a journal that was not carried out.
 #[derive(Default)]
 pub(crate) struct Overlay {
@@ -37,20 +63,110 @@ pub(crate) struct Overlay {
 
 #[derive(Default)]
 struct Blocks {
-    held: HashMap<u64, (Arc<[u8]>, u64)>,
+    /// The run that holds a block.
+    held: HashMap<u64, Arc<Run>>,
     turn: u64,
     /// Blocks that somebody is reading.
     busy: HashSet<u64>,
-    /// Room for what is read before it is divided, one for each who reads.
+    /// Where several runs followed each other, the latest first.
+    streams: Vec<Stream>,
+    /// Room of runs that are not held any more.
     buffers: Vec<Vec<u8>>,
     /// Blocks that could not be read whole, and their sectors as far as somebody wanted them: each is read once.
     failed: HashSet<u64>,
     sectors: HashMap<u64, std::result::Result<Arc<[u8]>, Finding>>,
 }
+
+/// Runs that were announced one after the other: the block where they end, and how many more than wanted were announced.
+struct Stream {
+    end: u64,
+    window: u64,
+}
+
+/// Streams told apart, and the most blocks that are announced without being wanted yet: 1 MiB.
+const MOST_STREAMS: usize = 4;
+const MOST_WINDOW: u64 = 64;
+
 /// So many sectors of blocks that failed are kept.
 const MOST_SECTORS: usize = 64 << 10;
 
+/// Blocks that were read together, which are let go together.
+struct Run {
+    first: u64,
+    bytes: Vec<u8>,
+    /// When it was last asked for.
+    used: AtomicU64,
+}
+
+/// A block within its run.
+struct Block {
+    run: Arc<Run>,
+    place: Range<usize>,
+}
+
+impl Block {
+    fn of(run: &Arc<Run>, number: u64) -> Self {
+        let start = ((number - run.first) * BLOCK) as usize;
+        Self { run: run.clone(), place: start..run.bytes.len().min(start + BLOCK as usize) }
+    }
+}
+
+impl Deref for Block {
+    type Target = [u8];
+
+    fn deref(&self) -> &[u8] {
+        &self.run.bytes[self.place.clone()]
+    }
+}
+
+/// Buffers kept for the next run.
+const MOST_BUFFERS: usize = 64;
+
 impl Blocks {
+    /// Room for so many bytes, one that was used before if it is not much larger.
+    fn buffer(&mut self, len: usize) -> Vec<u8> {
+        let fits = self.buffers.iter().position(|buffer| (len..=len * 2).contains(&buffer.capacity()));
+        let mut buffer = fits.map_or_else(|| Vec::with_capacity(len), |at| self.buffers.swap_remove(at));
+        buffer.resize(len, 0);
+        buffer
+    }
+
+    /// Lets the older half go at once, so that the search for it is rare.
+    fn let_go(&mut self) {
+        let mut turns: Vec<u64> = self.held.values().map(|run| run.used.load(Relaxed)).collect();
+        turns.sort_unstable();
+        let middle = turns[turns.len() / 2];
+        let buffers = &mut self.buffers;
+        self.held.retain(|_, run| {
+            let stays = run.used.load(Relaxed) > middle;
+            if !stays && buffers.len() < MOST_BUFFERS && Arc::strong_count(run) == 1 {
+                buffers.push(std::mem::take(&mut Arc::get_mut(run).expect("held once").bytes));
+            }
+            stays
+        });
+    }
+
+    /// What to announce of a run of blocks that is wanted next: less where it was announced before, more where one run
+    /// follows another.
+    fn onward(&mut self, run: Range<u64>) -> Option<Range<u64>> {
+        let goes_on = |stream: &Stream| run.start <= stream.end + NEAR && run.end + stream.window >= stream.end;
+        let Some(at) = self.streams.iter().position(goes_on) else {
+            self.streams.truncate(MOST_STREAMS - 1);
+            self.streams.insert(0, Stream { end: run.end, window: run.end - run.start });
+            return Some(run);
+        };
+        let stream = &mut self.streams[at];
+        if run.end + stream.window / 2 < stream.end {
+            return None;
+        }
+        let start = run.start.max(stream.end);
+        stream.window = (stream.window * 2).min(MOST_WINDOW);
+        stream.end = stream.end.max(run.end) + stream.window;
+        let end = stream.end;
+        self.streams[..=at].rotate_right(1);
+        Some(start..end)
+    }
+
     /// How many blocks to read from one on that is not here: what is wanted, or more for whoever reads on.
     fn reach(&self, number: u64, wanted: u64) -> u64 {
         let before = (1..=AHEAD).take_while(|back| number.checked_sub(*back).is_some_and(|one| self.held.contains_key(&one))).count() as u64;
@@ -94,6 +210,11 @@ impl Cached {
         self.len == 0
     }
 
+    /// So many entries of directories have room on it: no format needs less than 8 bytes for one.
+    pub(crate) fn most_entries(&self) -> u64 {
+        self.len / 8 + 4096
+    }
+
     /// Lays a journal's blocks over the volume, in place of those laid over it before.
     pub(crate) fn lay_over(&mut self, overlay: Overlay) {
         self.overlay = overlay;
@@ -106,15 +227,15 @@ impl Cached {
 
     /// A block, and as many of those behind it as are `wanted` with it or may be wanted next. While one reads, others may read
     /// elsewhere; nobody reads the same at the same time.
-    fn block(&self, number: u64, wanted: u64) -> Result<Arc<[u8]>> {
+    fn block(&self, number: u64, wanted: u64) -> Result<Block> {
         let unreadable = |why: String| Finding::new("unreadable", why);
         let mut blocks = self.blocks.lock().expect("cache lock");
         loop {
             blocks.turn += 1;
             let turn = blocks.turn;
-            if let Some((bytes, used)) = blocks.held.get_mut(&number) {
-                *used = turn;
-                return Ok(bytes.clone());
+            if let Some(run) = blocks.held.get(&number) {
+                run.used.store(turn, Relaxed);
+                return Ok(Block::of(run, number));
             }
             if blocks.failed.contains(&number) {
                 return Err(unreadable(format!("somewhere in the {BLOCK} bytes at {}", self.start + number * BLOCK)));
@@ -125,11 +246,10 @@ impl Cached {
             blocks = self.read.wait(blocks).expect("cache lock");
         }
         let count = blocks.reach(number, wanted);
-        let mut bytes = blocks.buffers.pop().unwrap_or_default();
+        let at = number * BLOCK;
+        let mut bytes = blocks.buffer((count * BLOCK).min(self.len - at) as usize);
         blocks.busy.extend(number..number + count);
         drop(blocks);
-        let at = number * BLOCK;
-        bytes.resize((count * BLOCK).min(self.len - at) as usize, 0);
         let mut outcome = self.drive.read_at(self.start + at, &mut bytes);
         let mut bad = None;
         if let (2.., Err(ReadError::Unreadable { offset, .. })) = (count, &outcome) {
@@ -160,25 +280,22 @@ impl Cached {
             return Err(unreadable(error.to_string()));
         }
         if blocks.held.len() + bytes.len() / BLOCK as usize >= MOST_BLOCKS {
-            // The older half goes at once, so that the search for it is rare.
-            let mut turns: Vec<u64> = blocks.held.values().map(|(_, used)| *used).collect();
-            turns.sort_unstable();
-            let middle = turns[turns.len() / 2];
-            blocks.held.retain(|_, (_, used)| *used > middle);
+            blocks.let_go();
         }
-        let turn = blocks.turn;
-        let first: Arc<[u8]> = bytes[..bytes.len().min(BLOCK as usize)].into();
-        blocks.held.insert(number, (first.clone(), turn));
-        for (block, number) in bytes.chunks(BLOCK as usize).zip(number..).skip(1) {
-            blocks.held.insert(number, (block.into(), turn));
-        }
-        blocks.buffers.push(bytes);
-        Ok(first)
+        let count = (bytes.len() as u64).div_ceil(BLOCK);
+        let run = Arc::new(Run { first: number, bytes, used: AtomicU64::new(blocks.turn) });
+        blocks.held.extend((number..number + count).map(|number| (number, run.clone())));
+        Ok(Block::of(&run, number))
+    }
+
+    /// For many small reads near each other.
+    pub(crate) fn near(&self) -> Near<'_> {
+        Near { volume: self, held: None }
     }
 
     /// Says which stretches are read next. Where a place of the drive failed nothing is read before its time any more.
     pub(crate) fn expect(&self, stretches: impl Iterator<Item = (u64, u64)>) {
-        let blocks = self.blocks.lock().expect("cache lock");
+        let mut blocks = self.blocks.lock().expect("cache lock");
         if !blocks.failed.is_empty() {
             return;
         }
@@ -189,14 +306,30 @@ impl Cached {
             .filter(|number| !blocks.held.contains_key(number))
             .take(MOST_BLOCKS / 4)
             .collect();
-        drop(blocks);
         wanted.sort_unstable();
         wanted.dedup();
         // What lies between two that are near each other is read faster than it is passed over.
-        for run in wanted.chunk_by(|a, b| b - a <= NEAR) {
-            let at = run[0] * BLOCK;
-            let len = (run[run.len() - 1] + 1) * BLOCK - at;
-            self.drive.will_read(self.start + at, len.min(self.len - at));
+        let runs = wanted.chunk_by(|a, b| b - a <= NEAR).map(|run| run[0]..run[run.len() - 1] + 1);
+        let runs: Vec<Range<u64>> = runs.filter_map(|run| blocks.onward(run)).collect();
+        drop(blocks);
+        for run in runs {
+            let at = run.start * BLOCK;
+            if at < self.len {
+                self.drive.will_read(self.start + at, ((run.end - run.start) * BLOCK).min(self.len - at));
+            }
+        }
+    }
+
+    /// Says that stretches are all read soon, the last first: what is read onward makes the system below a device over a
+    /// file read on into whatever lies behind, eight times as much as is wanted.
+    pub(crate) fn expect_all(&self, stretches: &[(u64, u64)]) {
+        if !self.blocks.lock().expect("cache lock").failed.is_empty() {
+            return;
+        }
+        for (at, len) in stretches.iter().rev().filter(|(at, len)| at.checked_add(*len).is_some_and(|end| end <= self.len)) {
+            for part in (0..len.div_ceil(LARGE)).rev() {
+                self.drive.will_read(self.start + at + part * LARGE, LARGE.min(len - part * LARGE));
+            }
         }
     }
 

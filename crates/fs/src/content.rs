@@ -1,7 +1,8 @@
 //! The bytes of an opened file: pieces on the volume, bytes held in a structure, or packed ones.
 
 use crate::cached::Cached;
-use crate::tree::{Finding, Piece, Result};
+use crate::finding::{Finding, Result};
+use crate::node::Piece;
 use crate::unpack::{self, Packing};
 
 /// How the pieces become bytes.
@@ -25,8 +26,8 @@ pub(crate) struct Chunks {
     pub starts: Vec<u64>,
 }
 
-/// An opened file or stream. It knows its pieces; the volume is given with every read.
-pub struct Content {
+/// Where the bytes of a file or stream are, and how to read them from the volume, which is given with every read.
+pub(crate) struct FileMap {
     size: u64,
     pieces: Vec<Piece>,
     starts: Vec<u64>,
@@ -36,7 +37,124 @@ pub struct Content {
 /// Packed data is unpacked for as many bytes at once at the most.
 const MOST_UNIT: u64 = 16 << 20;
 
-impl Content {
+/// An opened file or stream.
+pub struct Content<'a>(Opened<'a>);
+
+enum Opened<'a> {
+    /// Its pieces, and the volume they lie on.
+    Mapped(FileMap, &'a Cached),
+    /// A file somebody else keeps.
+    Kept(Box<dyn Kept + 'a>),
+}
+
+/// A file that is read from whoever keeps it, such as this machine.
+pub(crate) trait Kept: Send + Sync {
+    /// Bytes it has.
+    fn size(&self) -> u64;
+
+    /// See [`Content::read`].
+    fn read(&self, offset: u64, buf: &mut [u8]) -> Result<usize>;
+
+    /// See [`Content::hole`].
+    fn hole(&self, offset: u64) -> u64;
+
+    /// See [`Content::until_hole`].
+    fn until_hole(&self, offset: u64, most: u64) -> u64;
+
+    /// See [`Content::settled`].
+    fn settled(&self) -> Result<()>;
+}
+
+impl<'a> Content<'a> {
+    pub(crate) fn kept(file: impl Kept + 'a) -> Self {
+        Self(Opened::Kept(Box::new(file)))
+    }
+
+    /// Bytes it has.
+    pub fn size(&self) -> u64 {
+        match &self.0 {
+            Opened::Mapped(map, _) => map.size,
+            Opened::Kept(file) => file.size(),
+        }
+    }
+
+    /// Where its bytes lie, in order. Empty for what lies inside a structure of the format, and for what is not read from a volume.
+    /// Of packed data these are the packed bytes.
+    pub fn pieces(&self) -> &[Piece] {
+        match &self.0 {
+            Opened::Mapped(map, _) => &map.pieces,
+            Opened::Kept(_) => &[],
+        }
+    }
+
+    /// Whether its bytes are kept packed.
+    pub fn is_packed(&self) -> bool {
+        matches!(&self.0, Opened::Mapped(FileMap { form: Form::Units(_) | Form::Chunks(_), .. }, _))
+    }
+
+    /// Reads from byte `offset` on; gives how many bytes were read, 0 at the end.
+    ///
+    /// # Errors
+    /// A finding where a place cannot be read or packed bytes are damaged; nothing in `buf` is good then.
+    pub fn read(&self, offset: u64, buf: &mut [u8]) -> Result<usize> {
+        match &self.0 {
+            Opened::Mapped(map, volume) => map.read(volume, offset, buf),
+            Opened::Kept(file) => file.read(offset, buf),
+        }
+    }
+
+    /// Reads like [`Content::read`], whatever it takes: what cannot be read is filled with zeroes and named in `lost`, as
+    /// start and length in bytes of the file.
+    pub fn read_hard(&self, offset: u64, buf: &mut [u8], lost: &mut Vec<(u64, u64)>) -> usize {
+        match &self.0 {
+            Opened::Mapped(map, volume) => map.read_hard(volume, offset, buf, lost),
+            Opened::Kept(file) => hard(&|at, buf| file.read(at, buf), (file.size(), 4096), offset, buf, lost),
+        }
+    }
+
+    /// Whether what was read of it is what stood there all the while: nobody may write to a volume meanwhile, but anybody to
+    /// a file of this machine.
+    ///
+    /// # Errors
+    /// A finding where it was written to.
+    pub fn settled(&self) -> Result<()> {
+        match &self.0 {
+            Opened::Mapped(..) => Ok(()),
+            Opened::Kept(file) => file.settled(),
+        }
+    }
+
+    /// The byte of the volume where a byte of the file lies, where one does.
+    pub fn place(&self, offset: u64) -> Option<u64> {
+        match &self.0 {
+            Opened::Mapped(map, _) => map.place(offset),
+            Opened::Kept(_) => None,
+        }
+    }
+
+    /// How many bytes from `offset` on are known to be zero because they lie nowhere.
+    pub fn hole(&self, offset: u64) -> u64 {
+        match &self.0 {
+            Opened::Mapped(map, _) => map.hole(offset),
+            Opened::Kept(file) => file.hole(offset),
+        }
+    }
+
+    /// How many bytes from `offset` on come before the next hole, `most` at the most.
+    pub fn until_hole(&self, offset: u64, most: u64) -> u64 {
+        match &self.0 {
+            Opened::Mapped(map, _) => map.until_hole(offset, most),
+            Opened::Kept(file) => file.until_hole(offset, most),
+        }
+    }
+}
+
+impl FileMap {
+    /// The file as it is read from its volume.
+    pub(crate) fn on(self, volume: &Cached) -> Content<'_> {
+        Content(Opened::Mapped(self, volume))
+    }
+
     pub(crate) fn new(size: u64, pieces: Vec<Piece>, form: Form) -> Self {
         let mut at = 0u64;
         let mut begin = |piece: &Piece| {
@@ -78,26 +196,21 @@ impl Content {
     }
 
     /// Bytes it has.
-    pub fn size(&self) -> u64 {
+    pub(crate) fn size(&self) -> u64 {
         self.size
     }
 
     /// Where its bytes lie, in order. Empty for what lies inside a structure of the format. Of packed data these are
     /// the packed bytes.
-    pub fn pieces(&self) -> &[Piece] {
+    pub(crate) fn pieces(&self) -> &[Piece] {
         &self.pieces
-    }
-
-    /// Whether its bytes are kept packed.
-    pub fn is_packed(&self) -> bool {
-        matches!(self.form, Form::Units(_) | Form::Chunks(_))
     }
 
     /// Reads from byte `offset` on; gives how many bytes were read, 0 at the end.
     ///
     /// # Errors
     /// A finding where a place cannot be read or packed bytes are damaged; nothing in `buf` is good then.
-    pub fn read(&self, volume: &Cached, offset: u64, buf: &mut [u8]) -> Result<usize> {
+    pub(crate) fn read(&self, volume: &Cached, offset: u64, buf: &mut [u8]) -> Result<usize> {
         let end = self.size.min(offset.saturating_add(buf.len() as u64));
         let len = end.saturating_sub(offset) as usize;
         let buf = &mut buf[..len];
@@ -110,43 +223,25 @@ impl Content {
         Ok(len)
     }
 
-    /// Reads like [`Content::read`], whatever it takes: what cannot be read is filled with zeroes and named in `lost`, as
-    /// start and length in bytes of the file.
-    pub fn read_hard(&self, volume: &Cached, offset: u64, buf: &mut [u8], lost: &mut Vec<(u64, u64)>) -> usize {
-        if let Ok(count) = self.read(volume, offset, buf) {
-            return count;
-        }
-        let len = (buf.len() as u64).min(self.size.saturating_sub(offset));
+    /// See [`Content::read_hard`].
+    pub(crate) fn read_hard(&self, volume: &Cached, offset: u64, buf: &mut [u8], lost: &mut Vec<(u64, u64)>) -> usize {
         let least = match &self.form {
             Form::Units(unit) => *unit,
             Form::Chunks(chunks) => chunks.unit,
             Form::Plain | Form::Held(_) => volume.sector(),
         };
-        let edge = (offset / least + 1) * least;
-        if len <= edge - offset {
-            buf[..len as usize].fill(0);
-            match lost.last_mut() {
-                Some((start, held)) if *start + *held == offset => *held += len,
-                _ => lost.push((offset, len)),
-            }
-            return len as usize;
-        }
-        let half = (len / 2 / least * least).max(edge - offset);
-        let (first, second) = buf[..len as usize].split_at_mut(half as usize);
-        self.read_hard(volume, offset, first, lost);
-        self.read_hard(volume, offset + half, second, lost);
-        len as usize
+        hard(&|at, buf| self.read(volume, at, buf), (self.size, least), offset, buf, lost)
     }
 
     /// The stretch of the volume in which a byte of the file lies, where one does.
-    pub fn place(&self, offset: u64) -> Option<u64> {
+    pub(crate) fn place(&self, offset: u64) -> Option<u64> {
         let index = self.starts.partition_point(|start| *start <= offset).checked_sub(1)?;
         let inner = offset - self.starts[index];
         self.pieces[index].at.filter(|_| inner < self.pieces[index].len).map(|at| at + inner)
     }
 
     /// How many bytes from `offset` on are known to be zero because they lie nowhere.
-    pub fn hole(&self, offset: u64) -> u64 {
+    pub(crate) fn hole(&self, offset: u64) -> u64 {
         if !matches!(self.form, Form::Plain) {
             return 0;
         }
@@ -156,7 +251,7 @@ impl Content {
     }
 
     /// How many bytes from `offset` on come before the next hole, `most` at the most.
-    pub fn until_hole(&self, offset: u64, most: u64) -> u64 {
+    pub(crate) fn until_hole(&self, offset: u64, most: u64) -> u64 {
         let rest = self.size.saturating_sub(offset).min(most);
         if !matches!(self.form, Form::Plain) {
             return rest;
@@ -236,6 +331,28 @@ impl Content {
         }
         chunks.packing.unpack(&bytes, wanted).ok_or_else(damaged)
     }
+}
+
+/// Reads what can be read of a file of `size` bytes, of which no less than `least` can be read alone.
+fn hard(read: &dyn Fn(u64, &mut [u8]) -> Result<usize>, (size, least): (u64, u64), offset: u64, buf: &mut [u8], lost: &mut Vec<(u64, u64)>) -> usize {
+    if let Ok(count) = read(offset, buf) {
+        return count;
+    }
+    let len = (buf.len() as u64).min(size.saturating_sub(offset));
+    let edge = (offset / least + 1) * least;
+    if len <= edge - offset {
+        buf[..len as usize].fill(0);
+        match lost.last_mut() {
+            Some((start, held)) if *start + *held == offset => *held += len,
+            _ => lost.push((offset, len)),
+        }
+        return len as usize;
+    }
+    let half = (len / 2 / least * least).max(edge - offset);
+    let (first, second) = buf[..len as usize].split_at_mut(half as usize);
+    hard(read, (size, least), offset, first, lost);
+    hard(read, (size, least), offset + half, second, lost);
+    len as usize
 }
 
 fn damaged() -> Finding {

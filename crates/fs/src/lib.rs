@@ -7,25 +7,34 @@ pub mod content;
 pub mod exfat;
 pub mod ext;
 pub mod fat;
+pub mod finding;
+pub mod folder;
+pub mod node;
 pub mod ntfs;
+mod placed;
 pub mod recognise;
 pub mod resize;
 pub mod survey;
 pub mod tree;
 mod unpack;
+pub mod volume;
 
 use badger_drive::Source;
 pub use content::Content;
-pub use recognise::{Kind, State, Volume, recognise};
+pub use finding::{Finding, Weight};
+pub use folder::Folder;
+pub use placed::placed;
+pub use recognise::recognise;
 pub use resize::{Bounds, View, Wanted};
 pub use survey::{Survey, Use};
-pub use tree::{FileSystem, Finding, Weight};
+pub use tree::{Origin, Tree, Volume};
+pub use volume::{Kind, Recognised, State};
 
 /// Opens the volume in `len` bytes at byte `start` of a drive for walking.
 ///
 /// # Errors
 /// A finding where nothing is recognised, where the format is not walked yet, or where its first structure is broken.
-pub fn open(drive: &Source, start: u64, len: u64) -> tree::Result<Box<dyn FileSystem>> {
+pub fn open(drive: &Source, start: u64, len: u64) -> tree::Result<Box<dyn Volume>> {
     let volume = recognise(&**drive, start, len).ok_or_else(|| Finding::new("not-recognised", "no known file system stands there"))?;
     let cached = cached::Cached::new(drive.clone(), start, len);
     match volume.kind {

@@ -2,186 +2,13 @@
 //! format give. Nothing is followed deeper than a fixed number of reads, whatever the bytes say.
 
 use crate::ntfs;
+pub use crate::volume::{Kind, Recognised, State, Stretch};
 use badger_drive::Medium;
 use badger_drive::field::{array, be16, be32, be64, le16, le32, le64};
 use badger_layout::{Guid, Table};
-use serde::{Serialize, Serializer};
-
-/// What kind of content it is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
-    /// FAT with 12-bit entries.
-    Fat12,
-    /// FAT with 16-bit entries.
-    Fat16,
-    /// FAT with 32-bit entries.
-    Fat32,
-    /// exFAT.
-    ExFat,
-    /// NTFS.
-    Ntfs,
-    /// ext2.
-    Ext2,
-    /// ext3.
-    Ext3,
-    /// ext4.
-    Ext4,
-    /// btrfs.
-    Btrfs,
-    /// XFS.
-    Xfs,
-    /// HFS+ or HFSX.
-    HfsPlus,
-    /// APFS container.
-    Apfs,
-    /// ISO 9660.
-    Iso9660,
-    /// SquashFS.
-    Squashfs,
-    /// Linux swap.
-    Swap,
-    /// LVM physical volume.
-    Lvm,
-    /// LUKS container.
-    Luks,
-    /// Volume encrypted by Windows.
-    BitLocker,
-    /// Member of a Linux array.
-    Md,
-}
-
-impl Kind {
-    /// The name for a screen.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Fat12 => "FAT12",
-            Self::Fat16 => "FAT16",
-            Self::Fat32 => "FAT32",
-            Self::ExFat => "exFAT",
-            Self::Ntfs => "NTFS",
-            Self::Ext2 => "ext2",
-            Self::Ext3 => "ext3",
-            Self::Ext4 => "ext4",
-            Self::Btrfs => "btrfs",
-            Self::Xfs => "XFS",
-            Self::HfsPlus => "HFS+",
-            Self::Apfs => "APFS",
-            Self::Iso9660 => "ISO 9660",
-            Self::Squashfs => "SquashFS",
-            Self::Swap => "swap",
-            Self::Lvm => "LVM",
-            Self::Luks => "LUKS",
-            Self::BitLocker => "BitLocker",
-            Self::Md => "RAID member",
-        }
-    }
-
-    /// The stable name in JSON.
-    pub fn code(self) -> &'static str {
-        match self {
-            Self::HfsPlus => "hfsplus",
-            Self::Iso9660 => "iso9660",
-            Self::BitLocker => "bitlocker",
-            Self::Md => "md",
-            Self::Fat12 => "fat12",
-            Self::Fat16 => "fat16",
-            Self::Fat32 => "fat32",
-            Self::ExFat => "exfat",
-            Self::Ntfs => "ntfs",
-            Self::Ext2 => "ext2",
-            Self::Ext3 => "ext3",
-            Self::Ext4 => "ext4",
-            Self::Btrfs => "btrfs",
-            Self::Xfs => "xfs",
-            Self::Apfs => "apfs",
-            Self::Squashfs => "squashfs",
-            Self::Swap => "swap",
-            Self::Lvm => "lvm",
-            Self::Luks => "luks",
-        }
-    }
-}
-
-impl Serialize for Kind {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_str(self.code())
-    }
-}
-
-/// In which state a volume was left.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum State {
-    /// Put away properly.
-    Clean,
-    /// In use when it was last seen.
-    Dirty,
-    /// Its system sleeps and expects it unchanged.
-    Hibernated,
-    /// A structure it starts from is broken.
-    Damaged,
-}
-
-/// A recognised volume. Sizes are bytes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Volume {
-    /// What it is.
-    pub kind: Kind,
-    /// Its name; empty where it has none.
-    pub label: String,
-    /// Its identifier as systems write it; empty where it has none.
-    pub id: String,
-    /// How long it says it is.
-    pub size_bytes: u64,
-    /// How much of it is in use, where the format tells.
-    pub used_bytes: Option<u64>,
-    /// State, as far as it was looked at.
-    pub state: State,
-    /// What is wrong with it.
-    pub problems: Vec<String>,
-    /// Bytes of the largest sectors of a drive that its systems read it from as it is; `None` where that is not known, as of
-    /// a container whose content is not looked into.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub most_sector: Option<u32>,
-}
-
-impl Volume {
-    fn new(kind: Kind, size_bytes: u64) -> Self {
-        Self {
-            kind,
-            label: String::new(),
-            id: String::new(),
-            size_bytes,
-            used_bytes: None,
-            state: State::Clean,
-            problems: Vec::new(),
-            most_sector: None,
-        }
-    }
-}
-
-/// A stretch of a drive, read from its own start.
-pub struct Stretch<'a> {
-    drive: &'a dyn Medium,
-    start: u64,
-    len: u64,
-}
-
-impl Stretch<'_> {
-    /// `len` bytes at `offset`; `None` where they lie outside or cannot be read.
-    pub fn read(&self, offset: u64, len: usize) -> Option<Vec<u8>> {
-        let end = offset.checked_add(len as u64)?;
-        if end > self.len || len > 1 << 20 {
-            return None;
-        }
-        let mut bytes = vec![0; len];
-        self.drive.read_at(self.start.checked_add(offset)?, &mut bytes).ok()?;
-        Some(bytes)
-    }
-}
 
 /// What stands in `len` bytes at byte `start` of a drive; `None` where nothing known does.
-pub fn recognise(drive: &dyn Medium, start: u64, len: u64) -> Option<Volume> {
+pub fn recognise(drive: &dyn Medium, start: u64, len: u64) -> Option<Recognised> {
     let len = len.min(drive.geometry().size_bytes.saturating_sub(start));
     let stretch = Stretch { drive, start, len };
     let mut head = stretch.read(0, len.min(4096) as usize)?;
@@ -222,7 +49,7 @@ fn most_sector(stretch: &Stretch, head: &[u8], kind: Kind) -> Option<u32> {
 }
 
 /// The volume in every partition of a table, by its number.
-pub fn volumes(drive: &dyn Medium, table: &Table) -> Vec<(u32, Volume)> {
+pub fn volumes(drive: &dyn Medium, table: &Table) -> Vec<(u32, Recognised)> {
     let sector = u64::from(table.sector);
     let place = |start: u64, sectors: u64| Some((start.checked_mul(sector)?, sectors.checked_mul(sector)?));
     let all = table.data_partitions().into_iter().filter_map(|partition| {
@@ -238,16 +65,15 @@ fn text(bytes: &[u8]) -> String {
 }
 
 fn uuid(bytes: [u8; 16]) -> String {
-    let hex: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
-    format!("{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
+    uuid::Uuid::from_bytes(bytes).to_string()
 }
 
-fn boot_sector(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
+fn boot_sector(stretch: &Stretch, head: &[u8]) -> Option<Recognised> {
     let sector = u64::from(le16(head, 11));
     match &head[3..11] {
         b"NTFS    " => {
             let facts = ntfs::facts(stretch, head);
-            let mut volume = Volume::new(Kind::Ntfs, le64(head, 40).checked_add(1)?.checked_mul(sector)?);
+            let mut volume = Recognised::new(Kind::Ntfs, le64(head, 40).checked_add(1)?.checked_mul(sector)?);
             volume.id = format!("{:016X}", le64(head, 72));
             volume.label = facts.label;
             volume.used_bytes = facts.used_bytes;
@@ -257,7 +83,7 @@ fn boot_sector(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
         }
         b"EXFAT   " => exfat(stretch, head),
         b"-FVE-FS-" => {
-            let mut volume = Volume::new(Kind::BitLocker, stretch.len);
+            let mut volume = Recognised::new(Kind::BitLocker, stretch.len);
             volume.id = Guid(array(head, 160)).to_string();
             Some(volume)
         }
@@ -266,7 +92,7 @@ fn boot_sector(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
 }
 
 /// Microsoft's "FAT: General Overview of On-Disk Format".
-fn fat(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
+fn fat(stretch: &Stretch, head: &[u8]) -> Option<Recognised> {
     let sector = u64::from(le16(head, 11));
     let per_cluster = u64::from(head[13]);
     let (reserved, copies, roots) = (u64::from(le16(head, 14)), u64::from(head[16]), u64::from(le16(head, 17)));
@@ -285,7 +111,7 @@ fn fat(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
         _ => Kind::Fat32,
     };
     let extended = if kind == Kind::Fat32 { 66 } else { 38 };
-    let mut volume = Volume::new(kind, total * sector);
+    let mut volume = Recognised::new(kind, total * sector);
     // Systems note here, too, that they write to it.
     if head[extended - 1] & 3 != 0 {
         volume.state = State::Dirty;
@@ -316,19 +142,20 @@ fn fat(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
 }
 
 /// Microsoft's "exFAT file system specification".
-fn exfat(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
+fn exfat(stretch: &Stretch, head: &[u8]) -> Option<Recognised> {
     let shift = u32::from(head[108]);
     let cluster_shift = shift + u32::from(head[109]);
     if !(9..=12).contains(&shift) || cluster_shift > 25 {
         return None;
     }
-    let mut volume = Volume::new(Kind::ExFat, le64(head, 72).checked_mul(1 << shift)?);
+    let mut volume = Recognised::new(Kind::ExFat, le64(head, 72).checked_mul(1 << shift)?);
     let serial = le32(head, 100);
     volume.id = format!("{:04X}-{:04X}", serial >> 16, serial & 0xffff);
     if le16(head, 106) & 2 != 0 {
         volume.state = State::Dirty;
     }
-    if head[112] <= 100 {
+    // Whole percents: 0 is anything below one, which is not nothing.
+    if (1..=100).contains(&head[112]) {
         let heap = u64::from(le32(head, 92)) << cluster_shift;
         volume.used_bytes = Some(heap / 100 * u64::from(head[112]));
     }
@@ -343,7 +170,7 @@ fn exfat(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
 }
 
 /// The kernel's documentation of ext4, "Super Block".
-fn ext(stretch: &Stretch) -> Option<Volume> {
+fn ext(stretch: &Stretch) -> Option<Recognised> {
     let first = stretch.read(1024, 1024);
     let is_right = |block: &Vec<u8>| crate::ext::super_block(block).is_some();
     let copy = || crate::ext::BACKUPS.iter().find_map(|at| stretch.read(*at, 1024).filter(|block| is_right(block) && le16(block, 90) == 1));
@@ -365,7 +192,7 @@ fn ext(stretch: &Stretch) -> Option<Volume> {
         () => Kind::Ext2,
     };
     let (blocks, free) = (count(4, 0x150), count(12, 0x158));
-    let mut volume = Volume::new(kind, blocks.checked_mul(size)?);
+    let mut volume = Recognised::new(kind, blocks.checked_mul(size)?);
     volume.used_bytes = blocks.checked_sub(free).map(|used| used * size);
     volume.id = uuid(array(&block, 104));
     volume.label = text(&block[120..136]);
@@ -383,21 +210,21 @@ fn ext(stretch: &Stretch) -> Option<Volume> {
     Some(volume)
 }
 
-fn btrfs(stretch: &Stretch) -> Option<Volume> {
+fn btrfs(stretch: &Stretch) -> Option<Recognised> {
     let block = stretch.read(65536, 4096).filter(|block| &block[64..72] == b"_BHRfS_M")?;
     // One device of several may be here: its own size stands in the device item.
-    let mut volume = Volume::new(Kind::Btrfs, le64(&block, 201 + 8));
+    let mut volume = Recognised::new(Kind::Btrfs, le64(&block, 201 + 8));
     volume.used_bytes = (le64(&block, 136) == 1).then(|| le64(&block, 120));
     volume.id = uuid(array(&block, 32));
     volume.label = text(&block[299..299 + 256]);
     Some(volume)
 }
 
-fn xfs(head: &[u8]) -> Option<Volume> {
+fn xfs(head: &[u8]) -> Option<Recognised> {
     (&head[..4] == b"XFSB").then_some(())?;
     let size = u64::from(be32(head, 4));
     let blocks = be64(head, 8);
-    let mut volume = Volume::new(Kind::Xfs, blocks.checked_mul(size)?);
+    let mut volume = Recognised::new(Kind::Xfs, blocks.checked_mul(size)?);
     volume.used_bytes = blocks.checked_sub(be64(head, 144)).and_then(|used| used.checked_mul(size));
     volume.id = uuid(array(head, 32));
     volume.label = text(&head[108..120]);
@@ -405,10 +232,10 @@ fn xfs(head: &[u8]) -> Option<Volume> {
 }
 
 /// Apple's TN1150.
-fn hfs_plus(stretch: &Stretch) -> Option<Volume> {
+fn hfs_plus(stretch: &Stretch) -> Option<Recognised> {
     let header = stretch.read(1024, 512).filter(|header| matches!(&header[..2], b"H+" | b"HX"))?;
     let (block, blocks, free) = (u64::from(be32(&header, 40)), u64::from(be32(&header, 44)), u64::from(be32(&header, 48)));
-    let mut volume = Volume::new(Kind::HfsPlus, blocks.checked_mul(block)?);
+    let mut volume = Recognised::new(Kind::HfsPlus, blocks.checked_mul(block)?);
     volume.used_bytes = blocks.checked_sub(free).and_then(|used| used.checked_mul(block));
     volume.id = format!("{:016X}", be64(&header, 104));
     volume.label = hfs_label(stretch, &header, block).unwrap_or_default();
@@ -433,10 +260,10 @@ fn hfs_label(stretch: &Stretch, header: &[u8], block: u64) -> Option<String> {
 }
 
 /// Apple's "Apple File System Reference".
-fn apfs(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
+fn apfs(stretch: &Stretch, head: &[u8]) -> Option<Recognised> {
     (&head[32..36] == b"NXSB").then_some(())?;
     let block = u64::from(le32(head, 36));
-    let mut volume = Volume::new(Kind::Apfs, le64(head, 40).checked_mul(block)?);
+    let mut volume = Recognised::new(Kind::Apfs, le64(head, 40).checked_mul(block)?);
     volume.id = uuid(array(head, 72)).to_uppercase();
     let inside: Vec<(String, u64)> = (0..100)
         .map(|slot| le64(head, 184 + slot * 8))
@@ -474,9 +301,9 @@ fn apfs_volume(stretch: &Stretch, head: &[u8], block: u64, oid: u64) -> Option<(
     None
 }
 
-fn containers(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
+fn containers(stretch: &Stretch, head: &[u8]) -> Option<Recognised> {
     if &head[..6] == b"LUKS\xba\xbe" {
-        let mut volume = Volume::new(Kind::Luks, stretch.len);
+        let mut volume = Recognised::new(Kind::Luks, stretch.len);
         volume.id = text(&head[168..208]);
         if be16(head, 6) == 2 {
             volume.label = text(&head[24..72]);
@@ -484,12 +311,12 @@ fn containers(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
         return Some(volume);
     }
     if &head[..4] == b"hsqs" {
-        let mut volume = Volume::new(Kind::Squashfs, le64(head, 40));
+        let mut volume = Recognised::new(Kind::Squashfs, le64(head, 40));
         volume.used_bytes = Some(volume.size_bytes);
         return Some(volume);
     }
     if let Some(label) = (0..4).map(|at| &head[at * 512..at * 512 + 512]).find(|label| &label[..8] == b"LABELONE" && &label[24..32] == b"LVM2 001") {
-        let mut volume = Volume::new(Kind::Lvm, le64(label, 32 + 32));
+        let mut volume = Recognised::new(Kind::Lvm, le64(label, 32 + 32));
         volume.id = text(&label[32..64]);
         return Some(volume);
     }
@@ -497,7 +324,7 @@ fn containers(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
     let ends = [stretch.len.checked_sub(8192).map(|end| end & !4095), (stretch.len & !65535).checked_sub(65536)];
     for at in [Some(0), Some(4096)].into_iter().chain(ends).flatten() {
         let Some(block) = stretch.read(at, 256).filter(|block| le32(block, 0) == 0xa92b_4efc) else { continue };
-        let mut volume = Volume::new(Kind::Md, stretch.len);
+        let mut volume = Recognised::new(Kind::Md, stretch.len);
         if le32(&block, 4) == 1 {
             volume.id = uuid(array(&block, 16));
             volume.label = text(&block[32..64]);
@@ -511,7 +338,7 @@ fn containers(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
     for page in [4096u64, 8192, 16384, 65536] {
         let mark = stretch.read(page - 10, 10);
         if mark.is_some_and(|mark| mark == b"SWAPSPACE2" || mark == b"SWAP-SPACE") {
-            let mut volume = Volume::new(Kind::Swap, (u64::from(le32(head, 1028)) + 1) * page);
+            let mut volume = Recognised::new(Kind::Swap, (u64::from(le32(head, 1028)) + 1) * page);
             volume.id = uuid(array(head, 1036));
             volume.label = text(&head[1052..1068]);
             return Some(volume);
@@ -520,9 +347,9 @@ fn containers(stretch: &Stretch, head: &[u8]) -> Option<Volume> {
     None
 }
 
-fn iso(stretch: &Stretch) -> Option<Volume> {
+fn iso(stretch: &Stretch) -> Option<Recognised> {
     let block = stretch.read(32768, 2048).filter(|block| &block[1..6] == b"CD001")?;
-    let mut volume = Volume::new(Kind::Iso9660, u64::from(le32(&block, 80)) * u64::from(le16(&block, 128)));
+    let mut volume = Recognised::new(Kind::Iso9660, u64::from(le32(&block, 80)) * u64::from(le16(&block, 128)));
     volume.label = text(&block[40..72]);
     volume.used_bytes = Some(volume.size_bytes);
     Some(volume)

@@ -1,7 +1,7 @@
 //! What going over a whole volume brings: what is in use and for what, and what is wrong.
 
 use crate::bits::Bits;
-use crate::tree::{Finding, Weight};
+use crate::finding::{Finding, Weight};
 use badger_drive::Extents;
 use badger_drive::size::thousands;
 use std::collections::BTreeMap;

@@ -3,7 +3,7 @@
 use badger_drive::medium::MemoryMedium;
 use badger_drive::{Source, Workshop};
 use badger_fs::tree::{self, Listing};
-use badger_fs::{FileSystem, Finding};
+use badger_fs::{Finding, Volume};
 use rstest::rstest;
 use std::fs::{self, File};
 use std::path::Path;
@@ -58,12 +58,12 @@ fn ntfs() -> Vec<u8> {
     })
 }
 
-fn open(bytes: Vec<u8>) -> Box<dyn FileSystem> {
+fn open(bytes: Vec<u8>) -> Box<dyn Volume> {
     let source = Source::detached(Arc::new(MemoryMedium::new(bytes, 512)));
     badger_fs::open(&source, 0, 16 * MIB).unwrap()
 }
 
-fn list(fs: &dyn FileSystem) -> Listing {
+fn list(fs: &dyn Volume) -> Listing {
     let mut listing = fs.list(&fs.root().unwrap());
     listing.entries.retain(|entry| entry.name.shown.starts_with("A longer"));
     listing
@@ -73,7 +73,7 @@ fn codes(findings: &[Finding]) -> Vec<&'static str> {
     findings.iter().map(|finding| finding.code).collect()
 }
 
-fn read(fs: &dyn FileSystem, name: &str) -> Result<Vec<u8>, Finding> {
+fn read(fs: &dyn Volume, name: &str) -> Result<Vec<u8>, Finding> {
     let node = tree::find(fs, name)?;
     let mut bytes = vec![0; node.size as usize];
     fs.read(&node, 0, &mut bytes)?;

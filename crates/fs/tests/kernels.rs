@@ -8,7 +8,7 @@ use badger_fs::{Wanted, Weight};
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use support::kernel::Machine;
 use support::shape::{Family, judged};
 use support::{MIB, poured, run};
 
@@ -38,11 +38,7 @@ const MODULES: [&str; 21] = [
 ];
 
 /// The first program of the machine: it fills every disk it can mount, or uses it up, and says how that went.
-const INIT: &str = r#"#!/bin/busybox sh
-/bin/busybox --install -s /bin
-mount -t proc proc /proc; mount -t sysfs sys /sys; mount -t devtmpfs dev /dev
-for m in /mod/*.ko; do insmod $m; done
-sleep 1
+const INIT: &str = r#"sleep 1
 put() {
   t=$1
   for t in vfat exfat ext4; do
@@ -75,57 +71,11 @@ done
 sync; poweroff -f
 "#;
 
-/// A kernel with its modules and the shell that runs in it, from packages; kept between runs.
-fn kernel() -> PathBuf {
-    let cache = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join("kernel");
-    if !cache.join("ready").exists() {
-        let _ = fs::remove_dir_all(&cache);
-        fs::create_dir_all(&cache).unwrap();
-        let script = r#"
-            set -e
-            image() { apt-cache depends linux-image-amd64 | awk '/Depends: linux-image/ {print $2; exit}'; }
-            [ -n "$(image)" ] || apt-get update -qq
-            apt-get download -qq "$(image)" busybox-static >/dev/null 2>&1 || { apt-get update -qq; apt-get download -qq "$(image)" busybox-static; }
-            for package in *.deb; do dpkg -x "$package" .; rm "$package"; done
-            touch ready"#;
-        let out = Command::new("bash").args(["-c", script]).current_dir(&cache).output().unwrap();
-        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
-    }
-    cache
-}
-
-fn below(dir: &Path) -> PathBuf {
-    fs::read_dir(dir).unwrap().next().unwrap().unwrap().path()
-}
-
 /// Starts the machine with disks; what it said of them, disk and step to whether it was right.
 fn machine(dir: &Path, job: &str, disks: &[PathBuf]) -> BTreeMap<(usize, String), bool> {
-    let kernel = kernel();
-    let root = dir.join("root");
-    let _ = fs::remove_dir_all(&root);
-    for name in ["bin", "dev", "proc", "sys", "mnt", "mod"] {
-        fs::create_dir_all(root.join(name)).unwrap();
-    }
-    fs::copy(kernel.join("bin/busybox"), root.join("bin/busybox")).unwrap();
-    let modules = below(&kernel.join("lib/modules")).join("kernel");
-    for (number, module) in MODULES.iter().enumerate() {
-        let name = Path::new(module).file_name().unwrap().to_string_lossy().into_owned();
-        fs::copy(modules.join(format!("{module}.ko")), root.join(format!("mod/{number:02}-{name}.ko"))).unwrap();
-    }
-    fs::write(root.join("init"), INIT).unwrap();
-    run(&["chmod", "+x", root.join("init").to_str().unwrap()]);
-    let archive = dir.join("root.cpio");
-    run(&["bash", "-c", &format!("cd {} && find . | cpio -o -H newc > {} 2>/dev/null", root.display(), archive.display())]);
-    let image = fs::read_dir(kernel.join("boot")).unwrap().map(|entry| entry.unwrap().path());
-    let image = image.into_iter().find(|path| path.file_name().unwrap().to_string_lossy().starts_with("vmlinuz")).unwrap();
-    let mut command = Command::new("timeout");
-    command.args(["600", "qemu-system-x86_64", "-accel", "tcg", "-m", "512", "-nographic", "-no-reboot", "-kernel"]).arg(image).arg("-initrd");
-    command.arg(archive).arg("-append").arg(format!("console=ttyS0 quiet panic=-1 job={job}"));
-    for disk in disks {
-        command.arg("-drive").arg(format!("file={},if=virtio,format=raw", disk.display()));
-    }
-    let out = command.output().unwrap();
-    let console = String::from_utf8_lossy(&out.stdout).into_owned();
+    let disks = disks.iter().map(|disk| format!("-drive file={},if=virtio,format=raw", disk.display()));
+    let arguments: Vec<String> = disks.flat_map(|disk| disk.split(' ').map(String::from).collect::<Vec<_>>()).collect();
+    let console = Machine { modules: &MODULES, init: INIT, files: &[], arguments: &arguments, job }.run(dir);
     let mut said = BTreeMap::new();
     for line in console.lines().filter_map(|line| line.split("said vd").nth(1)) {
         let words: Vec<&str> = line.split_whitespace().collect();

@@ -5,7 +5,7 @@ mod support;
 
 use badger_drive::{Medium, Source};
 use badger_fs::tree::{Node, NodeKind};
-use badger_fs::{FileSystem, Survey, Wanted};
+use badger_fs::{Survey, Volume, Wanted};
 use rstest::rstest;
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
@@ -16,7 +16,7 @@ use support::shape::{Family, Random};
 use support::{MIB, fill_by, fill_exfat, fill_ntfs, hashed, image, noise, poured, run, source};
 
 /// Compares everything below two directories; gives how many files there are.
-fn same(a: &dyn FileSystem, b: &dyn FileSystem, below: (&Node, &Node), path: &str) -> u64 {
+fn same(a: &dyn Volume, b: &dyn Volume, below: (&Node, &Node), path: &str) -> u64 {
     let (first, second) = (a.list(below.0), b.list(below.1));
     assert_eq!(first.findings, [], "{path}");
     assert_eq!(second.findings, [], "{path}");
@@ -43,7 +43,7 @@ fn same(a: &dyn FileSystem, b: &dyn FileSystem, below: (&Node, &Node), path: &st
 }
 
 /// Resizes a volume, has it judged, and compares every file. Gives the file that holds the changed volume.
-fn changed(path: &Path, fs: &dyn FileSystem, survey: &Survey, wanted: &Wanted, judge: &[&str]) -> PathBuf {
+fn changed(path: &Path, fs: &dyn Volume, survey: &Survey, wanted: &Wanted, judge: &[&str]) -> PathBuf {
     let view = fs.resized(survey, wanted).unwrap_or_else(|finding| panic!("{wanted:?}: {}", finding.text));
     let out = path.with_extension("changed");
     poured(&view, &out);
@@ -420,7 +420,7 @@ fn bytes_that_change_after_the_survey_are_survived(#[case] make: &[&str]) {
 fn a_volume_that_only_moves_knows_its_new_place(#[case] make: &[&str], #[case] judge: &[&str]) {
     let (_dir, path) = image(48);
     run(&[make, &[path.to_str().unwrap()]].concat());
-    let patches = badger_fs::resize::placed(&source(&path), 0, 48 * MIB, 0x0012_3456);
+    let patches = badger_fs::placed(&source(&path), 0, 48 * MIB, 0x0012_3456);
     let file = fs::OpenOptions::new().write(true).open(&path).unwrap();
     patches.iter().for_each(|(at, bytes)| file.write_all_at(bytes, *at).unwrap());
     assert!(patches.len() >= 2, "the copy of the boot sector is set right too");

@@ -6,7 +6,7 @@
 mod support;
 
 use badger_fs::tree::NodeKind;
-use badger_fs::{FileSystem, Wanted, Weight};
+use badger_fs::{Volume, Wanted, Weight};
 use rstest::rstest;
 use std::fs;
 use std::path::Path;
@@ -14,7 +14,7 @@ use support::shape::{Family, Random, Shape, Shown, asked, judged, shown, used_up
 use support::{poured, source};
 
 /// What this program lists and reads.
-fn ours(fs: &dyn FileSystem) -> Result<Shown, String> {
+fn ours(fs: &dyn Volume) -> Result<Shown, String> {
     let mut out = Shown::new();
     let mut waiting = vec![(Vec::new(), fs.root().map_err(|finding| finding.text)?)];
     while let Some((path, node)) = waiting.pop() {
@@ -105,7 +105,11 @@ fn one(family: Family, seed: u64) -> Result<bool, String> {
             return Err(told(format!("{free} bytes are free where {promised} were promised")));
         }
         if shape.driven {
-            let after = shown(family, &out).map_err(|said| told(format!("the driver: {said}")))?;
+            let after = match shown(family, &out) {
+                // This driver refuses a FAT of 12 bits in which a chain leads to the very last cluster, its own ones too.
+                Err(said) if family == Family::Fat && said.contains(&format!("too big({:#x})", last_cluster(&out))) => continue,
+                shown => shown.map_err(|said| told(format!("the driver: {said}")))?,
+            };
             if let Some(differs) = differ(theirs.as_ref().unwrap_or(&mine), &after) {
                 return Err(told(format!("the driver reads it otherwise than before: {differs}")));
             }
@@ -127,6 +131,15 @@ fn check(path: &Path, mine: &Shown, family: Family) -> Result<(), String> {
         return Err(format!("{family:?} is not sound: {} {}", finding.code, finding.text));
     }
     differ(mine, &ours(&*there)?).map_or(Ok(()), Err)
+}
+
+/// The number of the last cluster of a FAT volume without 32 bits.
+fn last_cluster(path: &Path) -> u32 {
+    let boot = std::fs::read(path).unwrap();
+    let word = |at: usize| u32::from(u16::from_le_bytes([boot[at], boot[at + 1]]));
+    let (sector, all) = (word(11), if word(19) == 0 { word(32) | word(34) << 16 } else { word(19) });
+    let front = word(14) + u32::from(boot[16]) * word(22) + (word(17) * 32).div_ceil(sector);
+    (all - front) / u32::from(boot[13]) + 1
 }
 
 #[rstest]

@@ -426,7 +426,7 @@ fn streams_and_attributes_are_read() {
     assert_eq!(streams.iter().map(|stream| (stream.name.shown.as_str(), stream.size)).collect::<Vec<_>>(), [("origin", 9000)]);
     let content = volume.open(&node, "origin").unwrap();
     let mut bytes = vec![0; 9000];
-    assert_eq!(content.read(volume.volume(), 0, &mut bytes).unwrap(), 9000);
+    assert_eq!(content.read(0, &mut bytes).unwrap(), 9000);
     assert_eq!(bytes, noise(9000, 5));
     assert_eq!(volume.open(&node, "nothing").err().unwrap().code, "ntfs-no-stream");
 
@@ -492,10 +492,10 @@ fn a_file_compressed_by_its_system_is_read_like_any_other() {
         assert_eq!((node.size, volume.streams(&node).unwrap().len()), (len as u64, 0), "what the system keeps there is no stream of the file");
         let content = volume.open(&node, "").unwrap();
         let mut bytes = vec![0; len];
-        assert_eq!(content.read(volume.volume(), 0, &mut bytes).unwrap(), len);
+        assert_eq!(content.read(0, &mut bytes).unwrap(), len);
         assert!(bytes == letters[..len], "{name}");
         let mut middle = vec![0; 10];
-        content.read(volume.volume(), 25, &mut middle).unwrap();
+        content.read(25, &mut middle).unwrap();
         assert_eq!(middle, &letters[25..35]);
     }
     assert_eq!(faults(&volume.survey()), [] as [&str; 0]);

@@ -6,7 +6,7 @@ mod support;
 use badger_drive::Source;
 use badger_drive::medium::MemoryMedium;
 use badger_fs::tree::{self, NodeKind};
-use badger_fs::{FileSystem, Finding};
+use badger_fs::{Finding, Volume};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::BTreeMap;
@@ -53,7 +53,7 @@ fn by_system(root: &Path) -> BTreeMap<String, Seen> {
     out
 }
 
-fn read_all(fs: &dyn FileSystem, node: &tree::Node) -> Result<Vec<u8>, Finding> {
+fn read_all(fs: &dyn Volume, node: &tree::Node) -> Result<Vec<u8>, Finding> {
     let mut bytes = vec![0; node.size as usize];
     let mut done = 0;
     while done < bytes.len() {
@@ -67,7 +67,7 @@ fn read_all(fs: &dyn FileSystem, node: &tree::Node) -> Result<Vec<u8>, Finding> 
 }
 
 /// Everything in a volume, as it is read here.
-fn by_us(fs: &dyn FileSystem) -> (BTreeMap<String, Seen>, Vec<Finding>) {
+fn by_us(fs: &dyn Volume) -> (BTreeMap<String, Seen>, Vec<Finding>) {
     let mut entries = Vec::new();
     let findings = tree::walk(fs, fs.root().unwrap(), "/", &mut |path, entry| entries.push((path.to_string(), entry.node.clone())));
     let seen = entries.into_iter().map(|(path, node)| {
@@ -79,7 +79,7 @@ fn by_us(fs: &dyn FileSystem) -> (BTreeMap<String, Seen>, Vec<Finding>) {
 }
 
 /// A volume its own tools made has no faults, and every file lies on what is known to be in use.
-fn assert_sound(fs: &dyn FileSystem, seen: &BTreeMap<String, Seen>) {
+fn assert_sound(fs: &dyn Volume, seen: &BTreeMap<String, Seen>) {
     let survey = fs.survey();
     assert_eq!(survey.findings, []);
     let directories = seen.values().filter(|seen| seen.kind == NodeKind::Directory).count() as u64;

@@ -1,7 +1,7 @@
 //! Apple partition maps, reading only. Follows "Inside Macintosh: Devices", SCSI Manager, "The Structure of Block
 //! Devices": a driver descriptor in block 0, map entries from block 1 on, all big endian.
 
-use crate::table::{Partition, Problem};
+use crate::partition::{Partition, Problem};
 use crate::types::TypeCode;
 use badger_drive::field::{be16, be32};
 

@@ -4,9 +4,10 @@
 use crate::gpt::{self, Gpt};
 use crate::guid::Guid;
 use crate::mbr::{self, Logical, Mbr};
+use crate::partition::Partition;
 use crate::plan::{self, Fit, Ids, Move, Patch, Plan, Planned, Recast, Side};
 use crate::rules::{Rules, What, Which};
-use crate::table::{Detail, Kind, Partition, Table};
+use crate::table::{Detail, Kind, Table};
 use crate::types::{self, TypeCode};
 use badger_drive::Refusal;
 use badger_drive::size::human;

@@ -3,7 +3,7 @@
 
 use crate::guid::Guid;
 use crate::mbr::{Entry as MbrEntry, Mbr};
-use crate::table::{Partition, Problem};
+use crate::partition::{Partition, Problem};
 use crate::types::TypeCode;
 use badger_drive::field::{le32, le64};
 
@@ -281,7 +281,7 @@ impl Gpt {
         if ids.windows(2).any(|pair| pair[0] == pair[1]) {
             problems.push(Problem::light("gpt-same-ids", "two partitions carry the same identifier"));
         }
-        problems.extend(crate::table::overlaps(&self.partitions(), sectors, "gpt"));
+        problems.extend(crate::partition::overlaps(&self.partitions(), sectors, "gpt"));
         problems
     }
 

@@ -8,12 +8,14 @@ pub mod fit;
 pub mod gpt;
 pub mod guid;
 pub mod mbr;
+pub mod partition;
 pub mod plan;
 pub mod rules;
 pub mod table;
 pub mod types;
 
 pub use guid::Guid;
+pub use partition::{Partition, Problem};
 pub use plan::Plan;
 pub use rules::Rules;
-pub use table::{Kind, Partition, Problem, Table};
+pub use table::{Kind, Table};

@@ -4,7 +4,7 @@
 //! partitions: the first entry of a link is a logical partition relative to the link, the second points to the next
 //! link relative to the start of the extended partition.
 
-use crate::table::{Partition, Problem};
+use crate::partition::{Partition, Problem};
 use crate::types::{TypeCode, is_extended};
 use badger_drive::field::{le16, le32};
 use std::collections::HashSet;
@@ -200,7 +200,7 @@ impl Mbr {
         if self.entries.iter().filter(|entry| entry.status == 0x80).count() > 1 {
             problems.push(Problem::light("mbr-two-active", "more than one partition is marked active; firmware may start neither"));
         }
-        problems.extend(crate::table::overlaps(&self.partitions(), sectors, "mbr"));
+        problems.extend(crate::partition::overlaps(&self.partitions(), sectors, "mbr"));
         problems
     }
 

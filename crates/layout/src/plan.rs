@@ -1,7 +1,8 @@
 //! Plans: what goes where, as plain data that can be printed, drawn, stored and compared.
 
 use crate::guid::Guid;
-use crate::table::{Detail, Kind, Partition, Table};
+use crate::partition::Partition;
+use crate::table::{Detail, Kind, Table};
 use badger_drive::{Extents, Refusal};
 use serde::{Deserialize, Serialize};
 

@@ -1,41 +1,23 @@
 //! The destination, reached by descriptors only: nothing is ever opened through a link, above the destination, or over
-//! something that was there, and no path is too long.
+//! something that was there.
 
-use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, Stat};
-use std::ffi::{OsStr, OsString};
+use badger_drive::within::Within;
+use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags};
+use std::ffi::OsStr;
 use std::fs::File;
 use std::io;
-use std::os::fd::OwnedFd;
+use std::ops::Deref;
 use std::os::unix::ffi::OsStrExt;
-use std::path::{Component, Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::path::Path;
 
-/// The system takes paths of 4,095 bytes; longer ones are gone in steps.
-const STEP: usize = 3000;
+/// A directory under which everything is written.
+pub(crate) struct Beneath(Within);
 
-/// A directory under which everything lies.
-pub(crate) struct Beneath {
-    root: Arc<OwnedFd>,
-    /// The directory that was used last; most are used many times in a row.
-    last: Mutex<Option<(PathBuf, Arc<OwnedFd>)>>,
-}
+impl Deref for Beneath {
+    type Target = Within;
 
-const DIRECTORY: OFlags = OFlags::DIRECTORY.union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
-
-/// Opens a directory right under another, or some steps down; links are not followed.
-fn down(dir: &OwnedFd, path: &Path) -> io::Result<OwnedFd> {
-    match rustix::fs::openat2(dir, path, DIRECTORY, Mode::empty(), ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS) {
-        Err(rustix::io::Errno::NOSYS | rustix::io::Errno::PERM) => {
-            // An older system: one name at a time comes to the same.
-            let mut names = path.iter();
-            let first = names.next().ok_or(io::ErrorKind::InvalidInput)?;
-            let mut at = rustix::fs::openat(dir, first, DIRECTORY, Mode::empty())?;
-            for name in names {
-                at = rustix::fs::openat(&at, name, DIRECTORY, Mode::empty())?;
-            }
-            Ok(at)
-        }
-        other => Ok(other?),
+    fn deref(&self) -> &Within {
+        &self.0
     }
 }
 
@@ -43,72 +25,13 @@ impl Beneath {
     /// Opens the destination, making it where it is not there. The path to it is the technician's; links in it are theirs.
     pub fn new(into: &Path) -> io::Result<Self> {
         std::fs::create_dir_all(into)?;
-        let root = rustix::fs::open(into, OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
-        Ok(Self::over(root))
-    }
-
-    /// The same for a directory that is open already.
-    pub fn over(root: OwnedFd) -> Self {
-        Self { root: Arc::new(root), last: Mutex::new(None) }
-    }
-
-    /// The destination itself.
-    pub fn root(&self) -> &OwnedFd {
-        &self.root
-    }
-
-    /// A directory below it.
-    pub fn dir(&self, path: &Path) -> io::Result<Arc<OwnedFd>> {
-        if path.as_os_str().is_empty() {
-            return Ok(self.root.clone());
-        }
-        if let Some((known, dir)) = &*self.last.lock().expect("directory lock")
-            && known == path
-        {
-            return Ok(dir.clone());
-        }
-        let mut at = self.root.clone();
-        let mut step = PathBuf::new();
-        for part in path.components() {
-            let Component::Normal(name) = part else { return Err(io::ErrorKind::InvalidInput.into()) };
-            if step.as_os_str().len() + name.len() > STEP {
-                at = Arc::new(down(&at, &std::mem::take(&mut step))?);
-            }
-            step.push(name);
-        }
-        let dir = Arc::new(down(&at, &step)?);
-        *self.last.lock().expect("directory lock") = Some((path.to_path_buf(), dir.clone()));
-        Ok(dir)
-    }
-
-    /// The directory that holds `path`, and the name in it.
-    pub fn split<'a>(&self, path: &'a Path) -> io::Result<(Arc<OwnedFd>, &'a OsStr)> {
-        let name = path.file_name().ok_or(io::ErrorKind::InvalidInput)?;
-        Ok((self.dir(path.parent().unwrap_or(Path::new("")))?, name))
-    }
-
-    /// What stands under a name; a link is itself.
-    pub fn stat(&self, path: &Path) -> io::Result<Stat> {
-        let (dir, name) = self.split(path)?;
-        Ok(rustix::fs::statat(&*dir, name, AtFlags::SYMLINK_NOFOLLOW)?)
-    }
-
-    /// Whether there is something under a name.
-    pub fn has(&self, path: &Path) -> bool {
-        self.stat(path).is_ok()
+        Within::open(into).map(Self)
     }
 
     /// Makes a directory.
     pub fn make_dir(&self, path: &Path, mode: u32) -> io::Result<()> {
         let (dir, name) = self.split(path)?;
         Ok(rustix::fs::mkdirat(&*dir, name, Mode::from(mode))?)
-    }
-
-    /// Opens a file that is there for reading.
-    pub fn read(&self, path: &Path) -> io::Result<File> {
-        let (dir, name) = self.split(path)?;
-        let file: File = rustix::fs::openat(&*dir, name, OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC, Mode::empty())?.into();
-        if file.metadata()?.is_file() { Ok(file) } else { Err(io::Error::new(io::ErrorKind::InvalidInput, "not a plain file")) }
     }
 
     /// Makes a file where nothing is.
@@ -150,12 +73,6 @@ impl Beneath {
         Ok(rustix::fs::symlinkat(OsStr::from_bytes(says), &*dir, name)?)
     }
 
-    /// What a symbolic link says.
-    pub fn link(&self, path: &Path) -> io::Result<Vec<u8>> {
-        let (dir, name) = self.split(path)?;
-        Ok(rustix::fs::readlinkat(&*dir, name, Vec::new())?.into_bytes())
-    }
-
     /// Gives a file a further name.
     pub fn hard_link(&self, from: &Path, to: &Path) -> io::Result<()> {
         let ((old, old_name), (new, new_name)) = (self.split(from)?, self.split(to)?);
@@ -178,22 +95,9 @@ impl Beneath {
                 self.remove(&below)?;
             }
         }
-        *self.last.lock().expect("directory lock") = None;
+        self.forget();
         let (dir, name) = self.split(path)?;
         Ok(rustix::fs::unlinkat(&*dir, name, AtFlags::REMOVEDIR)?)
-    }
-
-    /// The names in a directory.
-    pub fn names(&self, path: &Path) -> io::Result<Vec<OsString>> {
-        let mut names = Vec::new();
-        for entry in rustix::fs::Dir::read_from(&*self.dir(path)?)? {
-            let entry = entry?;
-            let name = entry.file_name().to_bytes();
-            if name != b"." && name != b".." {
-                names.push(OsStr::from_bytes(name).to_os_string());
-            }
-        }
-        Ok(names)
     }
 }
 
@@ -202,6 +106,7 @@ mod tests {
     use super::*;
     use std::fs;
     use std::os::unix::fs::symlink;
+    use std::path::PathBuf;
 
     #[test]
     fn no_way_leads_out() {

@@ -8,13 +8,13 @@ use crate::journal::{Done, Journal, Kept, Line, Way};
 use crate::names::{self, Holds};
 use crate::place;
 use crate::write::{self, Job, Missing, Outcome, Piece};
+use badger_drive::Sysfs;
 use badger_drive::buffer::Pool;
 use badger_drive::clock::Clock;
-use badger_drive::discover::Sysfs;
 use badger_drive::ground::Footing;
-use badger_drive::{Control, Refusal, Source};
+use badger_drive::{Control, Refusal};
 use badger_fs::tree::{self, DEEPEST, Entry, Node, NodeKind, Time};
-use badger_fs::{Content, FileSystem};
+use badger_fs::{Content, Origin, Tree};
 use rustix::fs::{FileType, Mode, XattrFlags};
 use serde::Serialize;
 use sha2::{Digest, Sha256};
@@ -61,13 +61,11 @@ pub struct Clash {
 
 /// What is asked for.
 pub struct Order<'a> {
-    /// The volume.
-    pub fs: &'a dyn FileSystem,
-    /// The drive it lies on.
-    pub source: &'a Source,
-    /// Names the volume among all, for the journal.
+    /// Where they are.
+    pub tree: &'a dyn Tree,
+    /// Names it among all, for the journal.
     pub key: String,
-    /// Paths from the root of the volume.
+    /// Paths from the top of the tree.
     pub picks: Vec<String>,
     /// The destination; made where it is not there.
     pub into: PathBuf,
@@ -123,7 +121,8 @@ pub struct Lost {
     pub path: String,
     /// Why.
     pub why: String,
-    /// What of it is zero at the destination: start and length in bytes. Empty where all is missing.
+    /// What of it is zero at the destination: start and length in bytes. Empty where all is missing, or where it changed while
+    /// it was read.
     pub stretches: Vec<(u64, u64)>,
 }
 
@@ -190,7 +189,7 @@ fn picks(order: &Order, holds: Holds) -> Result<Vec<Pick>, Refusal> {
     let last = |path: &str| path.rsplit('/').next().unwrap_or_default().to_lowercase();
     let twins = trimmed.iter().enumerate().any(|(at, path)| trimmed[..at].iter().any(|other| last(other) == last(path)));
     let each = trimmed.iter().map(|path| {
-        let (node, found) = tree::find_named(order.fs, path).map_err(refused)?;
+        let (node, found) = tree::find_named(order.tree, path).map_err(refused)?;
         let kept = if twins { &found[..] } else { &found[found.len().saturating_sub(1)..] };
         let to = kept.iter().map(|name| OsStr::from_bytes(&names::held(&name.bytes, holds)).to_os_string()).collect();
         let path = if found.is_empty() { b"/".to_vec() } else { found.iter().flat_map(|name| [b"/", &name.bytes[..]].concat()).collect() };
@@ -204,18 +203,18 @@ fn picks(order: &Order, holds: Holds) -> Result<Vec<Pick>, Refusal> {
 /// # Errors
 /// A refusal before anything was written: the destination lies on the source, has no room, or a pick is not there.
 pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clock, observer: &dyn Observer) -> Result<Report, Refusal> {
-    place::refuse_source(&order.into, order.source, sysfs)?;
+    place::refuse_source(&order.into, order.tree, sysfs)?;
     let holds = place::holds(&order.into);
     let picks = picks(order, holds)?;
-    let (files, bytes) = totals(order.fs, &picks, control);
+    let (files, bytes) = totals(order.tree, &picks, control);
     let unwritable = |error: io::Error| {
         let text = format!("{} cannot be written: {error}; make it writable, or take another place", order.into.display());
         Refusal::new("destination", text)
     };
     let beneath = Beneath::new(&order.into).map_err(unwritable)?;
     // Looked at again on what is open: that is where everything goes.
-    place::refuse_opened(beneath.root(), &order.into, order.source, sysfs)?;
-    let taken = brought(order.fs, &picks, holds);
+    place::refuse_opened(beneath.root(), &order.into, order.tree, sysfs)?;
+    let taken = brought(order.tree, &picks, holds);
     let begin = Line::Begin { version: 2, source: order.key.clone(), picks: order.picks.clone() };
     let (mut journal, done) = Journal::open(&beneath, &begin, &taken).map_err(unwritable)?;
     let before = done.values().fold(0u64, |sum, kept| sum.saturating_add(kept.size));
@@ -294,13 +293,13 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
 }
 
 /// The names that a copy brings right under the destination, in lower case: those are never taken for our own files.
-fn brought(fs: &dyn FileSystem, picks: &[Pick], holds: Holds) -> HashSet<Vec<u8>> {
+fn brought(tree: &dyn Tree, picks: &[Pick], holds: Holds) -> HashSet<Vec<u8>> {
     let mut names = HashSet::new();
     let mut add = |name: &[u8]| _ = names.insert(name.to_ascii_lowercase());
     for pick in picks {
         match pick.to.iter().next() {
             Some(first) => add(first.as_bytes()),
-            None => fs.list(&pick.node).entries.iter().for_each(|entry| add(&names::held(&entry.name.bytes, holds))),
+            None => tree.list(&pick.node).entries.iter().for_each(|entry| add(&names::held(&entry.name.bytes, holds))),
         }
     }
     names
@@ -324,22 +323,31 @@ const SPARSE: u64 = 1 << 30;
 const IMPLAUSIBLE: u64 = 1 << 53;
 
 /// Bytes of a file that lie somewhere.
-fn held(fs: &dyn FileSystem, node: &Node) -> u64 {
-    let Ok(content) = fs.open(node, "") else { return 0 };
+fn held(tree: &dyn Tree, node: &Node) -> u64 {
+    let Ok(content) = tree.open(node, "") else { return 0 };
     if content.is_packed() {
         content.size()
+    } else if content.pieces().is_empty() {
+        // Of a file of this machine the system tells only where its holes are.
+        let (mut at, mut bytes) = (0, 0);
+        while at < content.size() {
+            let here = content.until_hole(at, u64::MAX);
+            bytes += here;
+            at = at.saturating_add(here.max(content.hole(at)).max(1));
+        }
+        bytes
     } else {
         content.pieces().iter().filter(|piece| piece.at.is_some()).fold(0, |sum, piece| sum.saturating_add(piece.len))
     }
 }
 
 /// Files and bytes of everything picked.
-fn totals(fs: &dyn FileSystem, picks: &[Pick], control: &Control) -> (u64, u64) {
+fn totals(tree: &dyn Tree, picks: &[Pick], control: &Control) -> (u64, u64) {
     let (mut files, mut bytes) = (0, 0);
     let mut count = |node: &Node| {
         if node.kind == NodeKind::File {
             files += 1;
-            bytes = u64::saturating_add(bytes, if node.size > SPARSE { held(fs, node) } else { node.size });
+            bytes = u64::saturating_add(bytes, if node.size > SPARSE { held(tree, node) } else { node.size });
         }
     };
     for pick in picks {
@@ -348,7 +356,7 @@ fn totals(fs: &dyn FileSystem, picks: &[Pick], control: &Control) -> (u64, u64) 
         }
         count(&pick.node);
         if pick.node.kind == NodeKind::Directory {
-            tree::walk_until(fs, pick.node.clone(), "", &|| control.is_stopped(), &mut |_, entry| count(&entry.node));
+            tree::walk_until(tree, pick.node.clone(), "", &|| control.is_stopped(), &mut |_, entry| count(&entry.node));
         }
     }
     (files, bytes)
@@ -389,7 +397,7 @@ struct Walker<'a> {
     done: &'a Done,
     send: SyncSender<Piece>,
     told: Receiver<Outcome>,
-    batch: Vec<(Job, Content, u64)>,
+    batch: Vec<(Job, Content<'a>, u64)>,
     batch_bytes: u64,
     /// Names given in this run that may not be there yet.
     reserved: HashSet<PathBuf>,
@@ -401,7 +409,7 @@ struct Walker<'a> {
     report: Report,
 }
 
-impl Walker<'_> {
+impl<'a> Walker<'a> {
     fn note(&mut self, line: Line) -> Result<(), Break> {
         match &line {
             Line::Lost { from, why, stretches } => {
@@ -470,13 +478,13 @@ impl Walker<'_> {
     fn folder(&mut self, path: Vec<u8>, node: Node, to: PathBuf) -> Result<(), Break> {
         let mut seen = HashSet::from([node.id]);
         let mut waiting = vec![(path, node, to, 0)];
-        let mut left = tree::most_entries(self.order.fs);
+        let mut left = self.order.tree.most_entries();
         while let Some((path, node, to, depth)) = waiting.pop() {
             self.go_on()?;
             let way = Way::new(&path);
             self.report.directories += 1;
             let Some(to) = self.make_folder(&way, to)? else { continue };
-            let listing = self.order.fs.list(&node);
+            let listing = self.order.tree.list(&node);
             for finding in listing.findings {
                 let why = finding.text;
                 self.note(Line::Lost { from: way.clone(), why, stretches: Vec::new() })?;
@@ -544,7 +552,7 @@ impl Walker<'_> {
     fn entry(&mut self, path: &[u8], node: &Node, to: PathBuf) -> Result<(), Break> {
         let way = Way::new(path);
         match node.kind {
-            NodeKind::Link => match self.order.fs.link(node) {
+            NodeKind::Link => match self.order.tree.link(node) {
                 Ok(target) => {
                     self.soft.push((way, to, target.bytes, node.clone()));
                     Ok(())
@@ -587,7 +595,7 @@ impl Walker<'_> {
             Settled::Not => return Ok(()),
         };
         self.streams(&way, node, &to, &mut attributes)?;
-        match self.order.fs.open(node, "") {
+        match self.order.tree.open(node, "") {
             Ok(content) => {
                 let size = content.size();
                 self.add(self.job(way, node, to, size, replaces, attributes), content)
@@ -618,7 +626,7 @@ impl Walker<'_> {
 
     /// Extended attributes that travel. What lets a program run as somebody else does not.
     fn attributes(&mut self, way: &Way, node: &Node) -> Result<Vec<(String, Vec<u8>)>, Break> {
-        let mut attributes = match self.order.fs.attributes(node) {
+        let mut attributes = match self.order.tree.attributes(node) {
             Ok(attributes) => attributes,
             Err(finding) => {
                 let what = format!("its attributes, which cannot be read: {}", finding.text);
@@ -636,13 +644,13 @@ impl Walker<'_> {
 
     /// The streams of a file or folder: short ones become attributes, longer ones files beside it.
     fn streams(&mut self, way: &Way, node: &Node, to: &Path, attributes: &mut Vec<(String, Vec<u8>)>) -> Result<(), Break> {
-        let streams = match self.order.fs.streams(node) {
+        let streams = match self.order.tree.streams(node) {
             Ok(streams) => streams,
             Err(finding) => return self.note(Line::Lost { from: way.clone(), why: finding.text, stretches: Vec::new() }),
         };
         for stream in streams {
             let from = Way::new(&[way.bytes(), b":", &stream.name.bytes].concat());
-            let content = match self.order.fs.open(node, &stream.name.shown) {
+            let content = match self.order.tree.open(node, &stream.name.shown) {
                 Ok(content) => content,
                 Err(finding) => {
                     self.note(Line::Lost { from, why: finding.text, stretches: Vec::new() })?;
@@ -651,7 +659,7 @@ impl Walker<'_> {
             };
             if stream.size <= 3000 && self.holds == Holds::Bytes {
                 let mut value = vec![0; stream.size as usize];
-                match content.read(self.order.fs.volume(), 0, &mut value) {
+                match content.read(0, &mut value) {
                     Ok(_) => attributes.push((format!("user.{}", stream.name.shown), value)),
                     Err(finding) => self.note(Line::Lost { from, why: finding.text, stretches: Vec::new() })?,
                 }
@@ -720,15 +728,15 @@ impl Walker<'_> {
     /// Whether something at the destination is, or carries, the drive that is read.
     fn is_source(&self, there: &rustix::fs::Stat) -> bool {
         let footing = Footing::File { device: there.st_dev, inode: there.st_ino };
-        self.order.source.ground().layers.iter().any(|layer| layer.footing == footing)
+        let Origin::Volume(volume) = self.order.tree.origin() else { return false };
+        volume.volume().drive().ground().layers.iter().any(|layer| layer.footing == footing)
     }
 
     /// Compares a file that is there with what would come, byte for byte; where they are equal it counts as there and
     /// proved.
     fn is_equal(&mut self, way: &Way, node: &Node, stream: &str, to: &Path) -> Result<bool, Break> {
-        let (Ok(content), Ok(file)) = (self.order.fs.open(node, stream), self.beneath.read(to)) else { return Ok(false) };
+        let (Ok(content), Ok(file)) = (self.order.tree.open(node, stream), self.beneath.read(to)) else { return Ok(false) };
         let size = content.size();
-        let volume = self.order.fs.volume();
         let (mut comes, mut there) = (self.pool.take(), vec![0; CHUNK]);
         let (mut sha256, mut at, mut equal) = (Sha256::new(), 0, true);
         while equal && at < content.size() {
@@ -738,7 +746,7 @@ impl Walker<'_> {
             }
             self.control.hold_back(CHUNK as u64, self.clock);
             let len = CHUNK.min((content.size() - at) as usize);
-            equal = match content.read(volume, at, &mut comes[..len]) {
+            equal = match content.read(at, &mut comes[..len]) {
                 Ok(count) if count > 0 => {
                     let same = file.read_exact_at(&mut there[..count], at).is_ok() && there[..count] == comes[..count];
                     sha256.update(&comes[..count]);
@@ -767,7 +775,7 @@ impl Walker<'_> {
         Ok(Settled::To(to, false))
     }
 
-    fn add(&mut self, job: Job, content: Content) -> Result<(), Break> {
+    fn add(&mut self, job: Job, content: Content<'a>) -> Result<(), Break> {
         self.batch_bytes = self.batch_bytes.saturating_add(job.size.min(BATCH_BYTES));
         let begin = content.pieces().iter().find_map(|piece| piece.at).unwrap_or(0);
         self.batch.push((job, content, begin));
@@ -812,13 +820,12 @@ impl Walker<'_> {
             }
             let mut buffer = self.pool.take();
             let len = content.until_hole(at, CHUNK as u64) as usize;
-            let volume = self.order.fs.volume();
             self.control.hold_back(len as u64, self.clock);
-            let count = match content.read(volume, at, &mut buffer[..len]) {
+            let count = match content.read(at, &mut buffer[..len]) {
                 Ok(count) => count,
                 Err(finding) => {
                     why.get_or_insert(finding.text);
-                    content.read_hard(volume, at, &mut buffer[..len], &mut lost)
+                    content.read_hard(at, &mut buffer[..len], &mut lost)
                 }
             };
             if count == 0 {
@@ -829,7 +836,10 @@ impl Walker<'_> {
             at += count as u64;
             self.observer.event(&Event::Moved { len: count as u64, at: self.seconds() });
         }
-        Ok(why.filter(|_| !lost.is_empty()).map(|why| (why, lost)))
+        if lost.is_empty() {
+            return Ok(content.settled().err().map(|finding| (finding.text, lost)));
+        }
+        Ok(why.map(|why| (why, lost)))
     }
 
     fn seconds(&self) -> f64 {

@@ -1,7 +1,7 @@
 //! What a file is by its content, and what can be told of it without opening it in a program.
 
-use badger_fs::cached::Cached;
-use badger_fs::{Content, FileSystem};
+use badger_fs::Content;
+use quick_xml::events::Event;
 use serde::Serialize;
 use std::io::{Read, Seek, SeekFrom};
 
@@ -224,21 +224,20 @@ impl Encoding {
 
 /// An opened file as something that can be read and sought in. What cannot be read ends it with an error.
 pub struct Reading<'a> {
-    content: &'a Content,
-    volume: &'a Cached,
+    content: &'a Content<'a>,
     at: u64,
 }
 
 impl<'a> Reading<'a> {
     /// From its start.
-    pub fn new(fs: &'a dyn FileSystem, content: &'a Content) -> Self {
-        Self { content, volume: fs.volume(), at: 0 }
+    pub fn new(content: &'a Content<'a>) -> Self {
+        Self { content, at: 0 }
     }
 }
 
 impl Read for Reading<'_> {
     fn read(&mut self, buf: &mut [u8]) -> std::io::Result<usize> {
-        let count = self.content.read(self.volume, self.at, buf).map_err(|finding| std::io::Error::other(finding.text))?;
+        let count = self.content.read(self.at, buf).map_err(|finding| std::io::Error::other(finding.text))?;
         self.at += count as u64;
         Ok(count)
     }
@@ -268,15 +267,15 @@ fn number<const N: usize>(bytes: &[u8], at: usize, high_first: bool) -> u64 {
 const MOST_READ: u64 = 64 << 20;
 
 /// What can be told of a file: a name and a value for each fact.
-pub fn facts(fs: &dyn FileSystem, content: &Content, head: &[u8], format: Format) -> Vec<(&'static str, String)> {
+pub fn facts(content: &Content, head: &[u8], format: Format) -> Vec<(&'static str, String)> {
     match format.name {
         "WAV" => wav(head).unwrap_or_default(),
         "SQLite" => vec![
             ("pages", format!("{} of {} bytes", number::<4>(head, 28, true), number::<2>(head, 16, true))),
             ("user version", number::<4>(head, 60, true).to_string()),
         ],
-        "PDF" => pdf(fs, content, head),
-        _ if head.starts_with(b"PK") => zip_facts(Reading::new(fs, content)),
+        "PDF" => pdf(content, head),
+        _ if head.starts_with(b"PK") => zip_facts(Reading::new(content)),
         "mailbox" => vec![("first", first_line(head, "Subject:").unwrap_or_default())],
         "message" => {
             ["From:", "Subject:", "Date:"].into_iter().filter_map(|name| Some((name.trim_end_matches(':'), first_line(head, name)?))).collect()
@@ -313,10 +312,10 @@ fn wav(head: &[u8]) -> Option<Vec<(&'static str, String)>> {
     Some(out)
 }
 
-fn pdf(fs: &dyn FileSystem, content: &Content, head: &[u8]) -> Vec<(&'static str, String)> {
+fn pdf(content: &Content, head: &[u8]) -> Vec<(&'static str, String)> {
     let mut out = vec![("version", String::from_utf8_lossy(&head[5..head.len().min(8)]).into_owned())];
     let mut bytes = vec![0; content.size().min(MOST_READ) as usize];
-    let Ok(count) = content.read(fs.volume(), 0, &mut bytes) else { return out };
+    let Ok(count) = content.read(0, &mut bytes) else { return out };
     bytes.truncate(count);
     let find = |name: &[u8]| bytes.windows(name.len()).position(|window| window == name);
     let pages = bytes.windows(11).filter(|window| window.starts_with(b"/Type /Page") || window.starts_with(b"/Type/Page")).count();
@@ -369,16 +368,29 @@ fn zip_facts(reading: impl Read + Seek) -> Vec<(&'static str, String)> {
 
 /// The text of an element, where it has any.
 fn element(xml: &str, tag: &str) -> Option<String> {
-    let open = xml.find(&format!("<{tag}>")).or_else(|| xml.find(&format!("<{tag} ")))?;
-    let start = open + xml[open..].find('>')? + 1;
-    let end = start + xml[start..].find("</")?;
-    Some(xml[start..end].trim().to_string()).filter(|text| !text.is_empty())
+    let mut reader = quick_xml::Reader::from_str(xml);
+    let (mut inside, mut text) = (false, String::new());
+    loop {
+        match reader.read_event().ok()? {
+            Event::Start(start) if start.name().as_ref() == tag.as_bytes() => inside = true,
+            Event::End(end) if inside && end.name().as_ref() == tag.as_bytes() => break,
+            Event::Text(part) if inside => text.push_str(&part.decode().ok()?),
+            Event::CData(part) if inside => text.push_str(&part.decode().ok()?),
+            Event::GeneralRef(name) if inside => match name.resolve_char_ref().ok()? {
+                Some(letter) => text.push(letter),
+                None => text.push_str(quick_xml::escape::resolve_predefined_entity(&name.decode().ok()?)?),
+            },
+            Event::Eof => return None,
+            _ => {}
+        }
+    }
+    Some(text.trim().to_string()).filter(|text| !text.is_empty())
 }
 
 /// The first bytes of a file, up to 4096; fewer where they cannot be read.
-pub fn head(fs: &dyn FileSystem, content: &Content) -> Vec<u8> {
+pub fn head(content: &Content) -> Vec<u8> {
     let mut bytes = vec![0; content.size().min(4096) as usize];
-    let count = content.read(fs.volume(), 0, &mut bytes).unwrap_or(0);
+    let count = content.read(0, &mut bytes).unwrap_or(0);
     bytes.truncate(count);
     bytes
 }
@@ -438,5 +450,16 @@ mod tests {
         let facts = zip_facts(bytes);
         assert_eq!(facts, [("parts", "1".to_string()), ("title", "Rota".into()), ("author", "Oda Fennimore".into())]);
         assert_eq!(zip_facts(Cursor::new(b"PK\x03\x04 torn"))[0].0, "damaged");
+    }
+
+    #[rstest]
+    #[case("<a><dc:title xml:lang='en'>Eels &amp; elvers &#8211; 2</dc:title></a>", Some("Eels & elvers – 2"))]
+    #[case("<dc:title><![CDATA[a < b]]></dc:title>", Some("a < b"))]
+    #[case("<dc:title> </dc:title>", None)]
+    #[case("<dc:title/><b>Rota</b>", None)]
+    #[case("<dc:title>cut off", None)]
+    #[case("<dc:title>&nobody;</dc:title>", None)]
+    fn a_title_is_read_as_xml_has_it(#[case] xml: &str, #[case] title: Option<&str>) {
+        assert_eq!(element(xml, "dc:title").as_deref(), title);
     }
 }

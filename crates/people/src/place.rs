@@ -1,9 +1,10 @@
 //! The destination: what it can hold, and whether it may be written to at all.
 
 use crate::names::Holds;
-use badger_drive::discover::Sysfs;
+use badger_drive::Refusal;
+use badger_drive::Sysfs;
 use badger_drive::ground::Ground;
-use badger_drive::{Refusal, Source};
+use badger_fs::{Origin, Tree};
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
@@ -29,21 +30,48 @@ fn nearest(path: &Path) -> PathBuf {
 
 /// Refuses a destination on the drive that is read: the drive itself, another partition of it, a mount of it, or a loop
 /// device over it.
-pub fn refuse_source(path: &Path, source: &Source, sysfs: &Sysfs) -> Result<(), Refusal> {
-    refuse(&Ground::of(&nearest(path), sysfs), path, source)
+pub fn refuse_source(path: &Path, tree: &dyn Tree, sysfs: &Sysfs) -> Result<(), Refusal> {
+    refuse(&nearest(path), path, tree, sysfs)
 }
 
 /// The same of the directory that is open by now.
-pub fn refuse_opened(dir: &OwnedFd, path: &Path, source: &Source, sysfs: &Sysfs) -> Result<(), Refusal> {
+pub fn refuse_opened(dir: &OwnedFd, path: &Path, tree: &dyn Tree, sysfs: &Sysfs) -> Result<(), Refusal> {
     let open = PathBuf::from(format!("/proc/self/fd/{}", dir.as_raw_fd()));
-    refuse(&Ground::of(&open, sysfs), path, source)
+    refuse(&open, path, tree, sysfs)
 }
 
-fn refuse(here: &Ground, path: &Path, source: &Source) -> Result<(), Refusal> {
-    // What lies below an image file is only where that file happens to be; of a drive no partition is taken.
-    if source.ground().shares_device(here, false) || source.ground().touches(here) {
-        let text = format!("{} lies on the drive that is read; a source is never written to: choose a place on another drive", path.display());
-        return Err(Refusal::new("into-source", text));
-    }
-    Ok(())
+fn refuse(here: &Path, path: &Path, tree: &dyn Tree, sysfs: &Sysfs) -> Result<(), Refusal> {
+    let text = match tree.origin() {
+        Origin::Volume(volume) => {
+            let (source, here) = (volume.volume().drive(), Ground::of(here, sysfs));
+            // What lies below an image file is only where that file happens to be; of a drive no partition is taken.
+            if !source.ground().shares_device(&here, false) && !source.ground().touches(&here) {
+                return Ok(());
+            }
+            format!("{} lies on the drive that is read; a source is never written to: choose a place on another drive", path.display())
+        }
+        Origin::Folder(folder) => {
+            let places = |path: &Path| match sysfs.places(path) {
+                none if none.is_empty() => Err(Refusal::new("into-source", format!("where {} lies cannot be told", path.display()))),
+                places => Ok(places),
+            };
+            // A folder that is not made yet comes below the nearest one that is there.
+            let (sources, rest) = (places(folder)?, rest(path, here));
+            let meets = |(device, into): &((u32, u32), PathBuf)| {
+                sources.iter().any(|(there, source)| there == device && (into.starts_with(source) || source.starts_with(into.join(&rest))))
+            };
+            if !places(here)?.iter().any(meets) {
+                return Ok(());
+            }
+            let source = folder.display();
+            format!("{} and {source}, which is read, lie in one another; a source is never written to: choose another place", path.display())
+        }
+    };
+    Err(Refusal::new("into-source", text))
+}
+
+/// What of a path is not there yet.
+fn rest(path: &Path, here: &Path) -> PathBuf {
+    let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
+    absolute.strip_prefix(here).map(Path::to_path_buf).unwrap_or_default()
 }

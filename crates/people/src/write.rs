@@ -255,7 +255,7 @@ impl Open {
 
 /// A finished SHA-256 in lower-case hex.
 pub(crate) fn hex(sha256: Sha256) -> String {
-    sha256.finalize().iter().map(|byte| format!("{byte:02x}")).collect()
+    hex::encode(sha256.finalize())
 }
 
 /// A hash over a file that passes over its zeroes: blocks of 64 KiB that hold something, with their places. Data must come

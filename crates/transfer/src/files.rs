@@ -7,7 +7,7 @@ use badger_drive::buffer::Buffer;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Extents, Source};
 use badger_fs::tree::{DEEPEST, Node, NodeKind};
-use badger_fs::{Content, FileSystem, Finding, Use};
+use badger_fs::{Content, Finding, Use, Volume};
 use badger_layout::plan::{InUse, Sparing};
 use std::collections::HashSet;
 
@@ -29,8 +29,8 @@ struct Wanted {
 
 struct Pair<'a> {
     context: &'a Context<'a>,
-    there: Box<dyn FileSystem>,
-    here: Box<dyn FileSystem>,
+    there: Box<dyn Volume>,
+    here: Box<dyn Volume>,
     files: u64,
     bytes: u64,
     unread: u64,
@@ -101,7 +101,7 @@ impl Covered {
 ///
 /// A volume that was shown anew has structures of its own that need no content, such as tables that were never written
 /// to; of such a volume the data counts.
-fn covered(context: &Context, here: &dyn FileSystem, volume: &InUse, at: u64) -> Result<Covered, Break> {
+fn covered(context: &Context, here: &dyn Volume, volume: &InUse, at: u64) -> Result<Covered, Break> {
     let recast = context.plan.recast(volume.number).is_some();
     let survey = here.survey();
     if context.control.is_stopped() {
@@ -153,7 +153,7 @@ impl Pair<'_> {
         let mut group: Vec<Wanted> = Vec::new();
         let mut seen = HashSet::from([there.id]);
         let mut waiting = vec![(String::new(), there, here, 0)];
-        let mut left = badger_fs::tree::most_entries(&*self.there);
+        let mut left = self.there.most_entries();
         while let Some((path, there, here, depth)) = waiting.pop() {
             let (first, second) = (self.there.list(&there), self.here.list(&here));
             if first.findings.iter().map(|finding| finding.code).ne(second.findings.iter().map(|finding| finding.code)) {
@@ -223,7 +223,7 @@ impl Pair<'_> {
     fn read(&mut self, mut group: Vec<Wanted>) -> Result<(), Break> {
         group.sort_by_key(|wanted| wanted.begin);
         let (context, start) = (self.context, self.start);
-        let hashes = |fs: &dyn FileSystem, tell: bool| -> Option<Vec<Hashed>> {
+        let hashes = |fs: &dyn Volume, tell: bool| -> Option<Vec<Hashed>> {
             let mut buffer = Buffer::new(STEP);
             let hash = |wanted: &Wanted| {
                 let node = if tell { &wanted.here } else { &wanted.there };
@@ -285,12 +285,12 @@ impl Pair<'_> {
 type Hashed = Result<(u64, blake3::Hash, bool), Finding>;
 
 /// What a stream holds, or what is stored for it where that cannot be understood: encrypted, or kept elsewhere.
-fn opened(fs: &dyn FileSystem, node: &Node, stream: &str) -> badger_fs::tree::Result<Content> {
+fn opened<'a>(fs: &'a dyn Volume, node: &Node, stream: &str) -> badger_fs::tree::Result<Content<'a>> {
     fs.open(node, stream).or_else(|finding| fs.stored(node, stream).map_err(|_| finding))
 }
 
 /// Hashes a stream; `None` where the run was stopped. What cannot be read counts as zero, as on the target.
-fn hash(context: &Context, fs: &dyn FileSystem, node: &Node, stream: &str, buffer: &mut Buffer) -> Option<Hashed> {
+fn hash(context: &Context, fs: &dyn Volume, node: &Node, stream: &str, buffer: &mut Buffer) -> Option<Hashed> {
     let content = match opened(fs, node, stream) {
         Ok(content) => content,
         Err(finding) => return Some(Err(finding)),
@@ -307,7 +307,7 @@ fn hash(context: &Context, fs: &dyn FileSystem, node: &Node, stream: &str, buffe
             at += hole;
             continue;
         }
-        let count = content.read_hard(fs.volume(), at, buffer, &mut lost);
+        let count = content.read_hard(at, buffer, &mut lost);
         if count == 0 {
             break;
         }

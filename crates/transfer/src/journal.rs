@@ -4,7 +4,8 @@
 //! the source. Nothing is said in the journal that was not flushed to the target before.
 
 use crate::tree::Hash;
-use badger_drive::witness::{self, Standing, Witness};
+use badger_drive::witness;
+use badger_drive::{Standing, Witness};
 use badger_layout::Plan;
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File, OpenOptions};

@@ -2,7 +2,7 @@
 //! does to it.
 
 use crate::volumes::Surveyed;
-use badger_fs::{FileSystem, Kind};
+use badger_fs::{Kind, Volume};
 use badger_layout::Plan;
 use badger_layout::plan::Ids;
 use serde::Serialize;
@@ -65,7 +65,7 @@ pub struct Carrier<'a> {
     /// Its format.
     pub kind: Kind,
     /// Its files, where they can be read.
-    pub fs: Option<&'a dyn FileSystem>,
+    pub fs: Option<&'a dyn Volume>,
 }
 
 impl<'a> From<&'a Surveyed> for Carrier<'a> {
@@ -144,7 +144,7 @@ fn moved(table: &badger_layout::Table, plan: &Plan, planned: &badger_layout::pla
     before.is_some_and(|before| table.place(before) != planned.place(plan.target.sector))
 }
 
-fn text(fs: &dyn FileSystem, path: &str) -> String {
+fn text(fs: &dyn Volume, path: &str) -> String {
     let read = || {
         let node = badger_fs::tree::find(fs, path).ok()?;
         let mut bytes = vec![0; (node.size as usize).min(MOST)];

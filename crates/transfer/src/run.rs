@@ -12,7 +12,7 @@ use crate::{Control, recast, resume, tree};
 use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Refusal, Source, Target};
-use badger_fs::recognise::{Volume, volumes};
+use badger_fs::recognise::{Recognised, volumes};
 use badger_layout::plan::Rest;
 use badger_layout::table;
 use std::sync::Arc;
@@ -323,7 +323,7 @@ fn human_binary(bytes: u64) -> String {
 
 /// Whether a volume of the source stands on the target: the same in everything, or, where it was shown anew, the same
 /// volume with another size.
-fn arrived(context: &Context, (number, volume): &(u32, Volume), here: &[(u32, Volume)]) -> bool {
+fn arrived(context: &Context, (number, volume): &(u32, Recognised), here: &[(u32, Recognised)]) -> bool {
     let recast = context.plan.recast(*number);
     here.iter().filter(|(other, _)| *other == context.plan.number_after(*number)).any(|(_, found)| {
         let same = (found.kind, &found.label, found.state) == (volume.kind, &volume.label, volume.state);

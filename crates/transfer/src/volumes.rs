@@ -1,11 +1,11 @@
 //! Going over the volumes of a drive: what is in use on it, and whether it is sound.
 
-use crate::hazard::Looked;
+use crate::looked::Looked;
 use crate::report::{Line, Stretch, Verdict};
 use badger_drive::size::{human, thousands};
 use badger_drive::{Extents, Source};
-use badger_fs::recognise::{State, Volume};
-use badger_fs::{FileSystem, Kind, Survey, Weight};
+use badger_fs::recognise::{Recognised, State};
+use badger_fs::{Kind, Survey, Volume, Weight};
 use badger_layout::Table;
 use badger_layout::fit::{Limits, Part};
 use badger_layout::plan::InUse;
@@ -19,9 +19,9 @@ pub struct Surveyed {
     /// Bytes of its partition.
     pub len: u64,
     /// What was recognised.
-    pub volume: Volume,
+    pub volume: Recognised,
     /// The opened volume and what going over it brought; `None` where its format is only recognised.
-    pub walked: Option<(Box<dyn FileSystem>, Survey)>,
+    pub walked: Option<(Box<dyn Volume>, Survey)>,
 }
 
 /// Goes over every volume of a drive that can be walked.
@@ -78,7 +78,7 @@ pub fn needed(surveyed: &[Surveyed], size: u64) -> (Extents<()>, Vec<InUse>) {
 }
 
 /// How a volume is called: its label, or the number of its partition.
-pub fn called(number: u32, volume: &Volume) -> String {
+pub fn called(number: u32, volume: &Recognised) -> String {
     match (volume.label.as_str(), number) {
         ("", 0) => "the volume".into(),
         ("", number) => format!("partition {number}"),
@@ -87,7 +87,7 @@ pub fn called(number: u32, volume: &Volume) -> String {
 }
 
 /// How a volume is called, and its format.
-pub fn name(number: u32, volume: &Volume) -> String {
+pub fn name(number: u32, volume: &Recognised) -> String {
     format!("{}, {}", called(number, volume), volume.kind.word())
 }
 
@@ -194,7 +194,7 @@ fn limits(volume: &Surveyed, sector: u32) -> Result<Limits, String> {
 }
 
 /// Whether a system starts from a volume or lies on it, by what is in its uppermost directories.
-fn holds_system(fs: &dyn FileSystem) -> bool {
+fn holds_system(fs: &dyn Volume) -> bool {
     let has = |path: &str| badger_fs::tree::find(fs, path).is_ok();
     has("/Windows/System32") || has("/bootmgr") || has("/etc/fstab") || has("/grub/grub.cfg") || has("/EFI")
 }

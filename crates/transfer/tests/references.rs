@@ -5,7 +5,7 @@ mod support;
 use badger_layout::fit;
 use badger_layout::plan::{Ids, Side};
 use badger_layout::{Rules, table};
-use badger_transfer::hazard::Looked;
+use badger_transfer::looked::Looked;
 use badger_transfer::references::{self, Effect, Reference};
 use badger_transfer::volumes;
 use rstest::rstest;

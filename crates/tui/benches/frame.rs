@@ -37,7 +37,7 @@ fn frames(criterion: &mut Criterion) {
         fs::write(dir.path().join(format!("{number:02}.drive.toml")), text).expect("a description");
     }
     let workshop = Workshop { shelf: Some(dir.path().to_path_buf()), ..Workshop::default() };
-    let mut app = App::new(Bench { workshop, ledger: dir.path().join("ledger.db") });
+    let mut app = App::new(Bench { workshop, ledger: dir.path().join("ledger.db"), config: Default::default() });
     settle(&mut app, Duration::from_secs(2));
     let mut terminal = Terminal::new(TestBackend::new(220, 60)).expect("a terminal in memory");
     let mut measure = |name: &str, app: &mut App, criterion: &mut Criterion| {

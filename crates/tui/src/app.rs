@@ -94,6 +94,7 @@ pub struct App {
     workshop: String,
     technician: String,
     left: bool,
+    rights_told: bool,
     /// The screen is too small to be read: only leaving works.
     too_small: bool,
 }
@@ -103,8 +104,8 @@ impl App {
     pub fn new(bench: Bench) -> Self {
         let shelf = Shelf::start(bench.clone());
         let ledger = bench.read_ledger();
-        let setting = |name: &str| ledger.as_ref().ok().and_then(|ledger| ledger.as_ref()?.setting(name).ok().flatten()).unwrap_or_default();
-        let (workshop, technician) = (setting("workshop"), setting("technician"));
+        let named = |what: &str| bench.named(ledger.as_ref().ok().and_then(Option::as_ref), what);
+        let (workshop, technician) = (named("workshop"), named("technician"));
         let message = ledger.as_ref().err().map(|error| (Mean::Stop, error.to_string()));
         let mut app = Self {
             bench,
@@ -127,6 +128,7 @@ impl App {
             workshop,
             technician,
             left: false,
+            rights_told: false,
             too_small: false,
         };
         app.read_ledger();
@@ -173,6 +175,15 @@ impl App {
         self.is_looking() || self.items.iter().any(fresh) || self.jobs.iter().any(JobView::is_busy) || self.dig.is_busy()
     }
 
+    /// Says once how to get the rights to read what lies on the bench.
+    fn tell_rights(&mut self) {
+        let forbidden = self.items.iter().filter(|item| badger_drive::open::is_forbidden(item.path())).count();
+        if forbidden > 0 && self.message.is_none() && !std::mem::replace(&mut self.rights_told, true) {
+            let drives = if forbidden == 1 { "1 drive" } else { &format!("{forbidden} drives") };
+            self.message = Some((Mean::Mind, format!("{drives} may not be read: {}", badger_drive::open::RIGHTS)));
+        }
+    }
+
     /// Takes in what the threads found since the last frame. True where something new is to be shown.
     pub fn refresh(&mut self) -> bool {
         let mut changed = false;
@@ -183,8 +194,9 @@ impl App {
             self.items = self.shelf.items();
             // The choice stays with its drive when others come and go.
             self.chosen = path.and_then(|path| self.items.iter().position(|item| *item.path() == path)).unwrap_or(0);
+            self.tell_rights();
         }
-        match self.dig.refresh() {
+        match self.dig.refresh(self.bench.config.destination.as_deref()) {
             Ok(news) => changed |= news,
             Err(message) => (self.message, changed) = (Some(message), true),
         }

@@ -6,6 +6,7 @@ use crate::job::{STEPS, Step};
 use crate::shelf::Item;
 use crate::theme::Mean;
 use badger_bench::ledger::now;
+use badger_drive::health::State;
 use badger_drive::size::{human, span, thousands};
 use badger_transfer::Level;
 use crossterm::event::KeyCode;
@@ -53,6 +54,12 @@ pub fn key(app: &mut App, code: KeyCode) {
                 app.dig_into(path);
             }
         }
+        KeyCode::Char('h') => {
+            if let Some(item) = app.items.get(app.chosen) {
+                app.shelf.check_up(&app.bench, &item.found);
+                app.drawer = true;
+            }
+        }
         KeyCode::Char('j') => app.new_job(),
         KeyCode::Esc if app.drawer => app.drawer = false,
         KeyCode::Esc => (app.source, app.target) = (None, None),
@@ -62,7 +69,7 @@ pub fn key(app: &mut App, code: KeyCode) {
 
 /// The keys at the bottom.
 pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
-    let mut hints = vec![("s", "source"), ("t", "target"), ("Enter", if app.drawer { "shut" } else { "open" }), ("d", "dig")];
+    let mut hints = vec![("s", "source"), ("t", "target"), ("Enter", if app.drawer { "shut" } else { "open" }), ("d", "dig"), ("h", "health")];
     if app.source.is_some() && app.target.is_some() {
         hints.insert(0, ("j", "make the job"));
     } else {
@@ -218,7 +225,9 @@ fn thing(app: &App, item: &Item) -> Vec<Span<'static>> {
     }
     match item.worst() {
         Some(hazard) if hazard.level == Level::Stop => vec![loud(Mean::Stop, "◆ "), say(Mean::Text, hazard.text.clone())],
+        _ if how(item) == State::Failing => vec![loud(Mean::Stop, "◆ "), say(Mean::Text, health_text(item))],
         Some(hazard) => vec![loud(Mean::Mind, "▲ "), say(Mean::Text, hazard.text.clone())],
+        None if how(item) == State::Worn => vec![loud(Mean::Mind, "▲ "), say(Mean::Text, health_text(item))],
         None if read_with_holes(item) => vec![loud(Mean::Lost, "╳ "), say(Mean::Text, "did not read everywhere in its last job")],
         // The strip says what was seen of it where it has parts of its own to show.
         None if !item.ribbon.said.is_empty() && !item.ribbon.parts.is_empty() => vec![say(Mean::Text, format!("◇ {}", item.ribbon.said))],
@@ -231,6 +240,15 @@ fn thing(app: &App, item: &Item) -> Vec<Span<'static>> {
             None => vec![say(Mean::Good, "● "), say(Mean::Text, "nothing against it")],
         },
     }
+}
+
+/// What the drive's own account of its health comes to.
+fn how(item: &Item) -> State {
+    item.checkup.as_ref().map_or(State::Unknown, |checkup| checkup.health.state)
+}
+
+fn health_text(item: &Item) -> String {
+    item.checkup.as_ref().map_or_else(|| "being asked".into(), |checkup| checkup.health.text.clone())
 }
 
 /// Whether the drive could not be read everywhere in its last job.
@@ -257,6 +275,46 @@ fn block(app: &App, at: usize, width: u16) -> Vec<Row> {
         rows.extend(drawer(item, usize::from(width)).into_iter().map(|spans| Row::Spans(spans, Vec::new())));
     }
     rows
+}
+
+/// Parts in lines, divided by dots; none is broken that has room in a line of its own.
+fn listed<'a>(parts: impl Iterator<Item = &'a str>, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for part in parts.flat_map(|part| wrap(part, width)) {
+        match lines.last_mut() {
+            Some(line) if line.chars().count() + 3 + part.chars().count() <= width => line.extend([" · ", &part]),
+            _ => lines.push(part),
+        }
+    }
+    lines
+}
+
+/// A name and what it says, in the drawer.
+fn field(name: &str, text: &str, width: usize) -> Vec<Span<'static>> {
+    vec![say(Mean::Quiet, format!("    {} ", pad(name, 7))), say(Mean::Text, cut(text, width.saturating_sub(12)))]
+}
+
+/// How the drive is, what grew since it was here before, and its numbers.
+fn health_lines(item: &Item, width: usize) -> Vec<Vec<Span<'static>>> {
+    let (mark, mean) = match how(item) {
+        State::Failing => ("◆ ", Mean::Stop),
+        State::Worn => ("▲ ", Mean::Mind),
+        State::Good => ("● ", Mean::Good),
+        State::Unknown => ("○ ", Mean::Quiet),
+    };
+    let (mut out, room) = (Vec::new(), width.saturating_sub(14));
+    for (line, text) in listed(health_text(item).split(" · "), room).into_iter().enumerate() {
+        let mut spans = field(if line == 0 { "health" } else { "" }, "", width);
+        spans.extend([say(mean, if line == 0 { mark } else { "  " }), say(Mean::Text, text)]);
+        out.push(spans);
+    }
+    if let Some(checkup) = &item.checkup {
+        let numbers: Vec<String> = checkup.health.facts.lines().into_iter().map(|(name, value)| format!("{name}: {value}")).collect();
+        let grown = (!checkup.grown.is_empty()).then(|| (Mean::Mind, checkup.grown.clone()));
+        let lines = listed(numbers.iter().map(String::as_str), room).into_iter().map(|text| (Mean::Quiet, text));
+        out.extend(grown.into_iter().chain(lines).map(|(mean, text)| vec![say(mean, format!("    {} {}", pad("", 9), cut(&text, room)))]));
+    }
+    out
 }
 
 /// What the drawer of a drive shows.
@@ -289,8 +347,7 @@ fn drawer(item: &Item, width: usize) -> Vec<Vec<Span<'static>>> {
         }
         out.push(spans);
     }
-    let field =
-        |name: &str, text: String| vec![say(Mean::Quiet, format!("    {} ", pad(name, 7))), say(Mean::Text, cut(&text, width.saturating_sub(12)))];
+    let field = |name: &str, text: String| field(name, &text, width);
     let firmware = if identity.firmware.is_empty() { String::new() } else { format!(", firmware {}", identity.firmware) };
     out.push(field(
         "who",
@@ -299,6 +356,7 @@ fn drawer(item: &Item, width: usize) -> Vec<Vec<Span<'static>>> {
             None => format!("says {}{firmware}", identity.model),
         },
     ));
+    out.extend(health_lines(item, width));
     let sectors = format!("{} sectors of {} bytes, {} physical", thousands(geometry.sectors()), geometry.logical_sector, geometry.physical_sector);
     out.push(field("size", sectors));
     if let Some(looked) = &item.looked {

@@ -15,6 +15,7 @@ const BENCH: Keys = &[
     ("s  t", "mark it as source (◂ read only) or target (▸ overwritten)"),
     ("j", "make a job of the two"),
     ("d", "dig: look into its files"),
+    ("h", "ask it again how it is"),
     ("Esc", "take the marks away"),
 ];
 const JOB: Keys = &[
@@ -35,6 +36,7 @@ const JOB: Keys = &[
     ("w", "Hand over: write the job sheet"),
 ];
 const DIG: Keys = &[
+    ("o", "in the list: look into a folder of this machine"),
     ("↑ ↓ → ←", "choose; open a folder, shut it or go up"),
     ("Space", "into the tray, or out of it; x empties it"),
     ("p", "preview: content, properties with the sectors, bytes"),

@@ -1,17 +1,19 @@
 //! The drives on the bench, kept up to date by a thread of its own: a failing drive that takes long to answer must
 //! not hold up the screen.
 
-use badger_bench::Bench;
 use badger_bench::ledger::JobRow;
 use badger_bench::ribbon::Ribbon;
+use badger_bench::{Bench, Checkup};
 use badger_drive::discover::Found;
-use badger_transfer::hazard::{self, Looked};
+use badger_transfer::hazard;
+use badger_transfer::looked::Looked;
 use badger_transfer::{Hazard, Level};
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
+use tracing::info;
 
 /// One drive with everything that was found out about it.
 #[derive(Clone)]
@@ -34,6 +36,8 @@ pub struct Item {
     pub hazards: Vec<Hazard>,
     /// Why it could not be looked at.
     pub trouble: Option<String>,
+    /// How it is; `None` until it answered.
+    pub checkup: Option<Checkup>,
 }
 
 impl Item {
@@ -96,6 +100,25 @@ impl Shelf {
         }
     }
 
+    /// Asks a drive how it is, in a thread of its own: one that hangs holds up nobody.
+    pub fn check_up(&self, bench: &Bench, found: &Found) {
+        let path = found.identity.path.clone();
+        self.answer(&path, None);
+        let (shelf, bench, found) = (self.clone(), bench.clone(), found.clone());
+        std::thread::spawn(move || {
+            let checkup = bench.checkup(&found, true);
+            info!(key = found.key(), health = checkup.health.text, grown = checkup.grown, "a drive was asked how it is");
+            shelf.answer(&path, Some(checkup));
+        });
+    }
+
+    fn answer(&self, path: &PathBuf, checkup: Option<Checkup>) {
+        if let Some(item) = self.items.lock().expect("shelf lock").iter_mut().find(|item| item.path() == path) {
+            item.checkup = checkup;
+        }
+        self.generation.fetch_add(1, Ordering::SeqCst);
+    }
+
     fn watch(&self, bench: &Bench) {
         while !self.stop.load(Ordering::SeqCst) {
             let found = bench.workshop.drives();
@@ -118,7 +141,13 @@ impl Shelf {
         }
         let mut items = self.items.lock().expect("shelf lock");
         let count = items.len();
-        items.retain(|item| found.iter().any(|drive| drive.key() == item.found.key() && drive.identity.path == *item.path()));
+        items.retain(|item| {
+            let stays = found.iter().any(|drive| drive.key() == item.found.key() && drive.identity.path == *item.path());
+            if !stays {
+                info!(key = item.found.key(), path = %item.path().display(), "a drive left");
+            }
+            stays
+        });
         let mut changed = items.len() != count || !arrived.is_empty();
         for item in items.iter_mut() {
             if let Some(now) = found.iter().find(|drive| drive.identity.path == *item.path())
@@ -137,14 +166,29 @@ impl Shelf {
                 changed = true;
             }
         }
+        let mut came = Vec::new();
         for (drive, new) in arrived {
+            let (bytes, sector) = (drive.geometry.size_bytes, drive.geometry.logical_sector);
+            info!(key = drive.key(), path = %drive.identity.path.display(), bytes, sector, new, "a drive came");
             let job = ledger.as_ref().and_then(|ledger| ledger.last_job_of(&drive.key()).ok()).flatten();
             let ribbon = Ribbon { size: drive.geometry.size_bytes, ..Ribbon::default() };
-            let item =
-                Item { found: drive, since: Instant::now(), from_start: first, new, job, looked: None, ribbon, hazards: Vec::new(), trouble: None };
+            came.push(drive.clone());
+            let item = Item {
+                found: drive,
+                since: Instant::now(),
+                from_start: first,
+                new,
+                job,
+                looked: None,
+                ribbon,
+                hazards: Vec::new(),
+                trouble: None,
+                checkup: None,
+            };
             if first { items.push(item) } else { items.insert(0, item) }
         }
         drop(items);
+        came.iter().for_each(|drive| self.check_up(bench, drive));
         if changed {
             self.generation.fetch_add(1, Ordering::SeqCst);
         }

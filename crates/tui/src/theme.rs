@@ -1,5 +1,6 @@
 //! Colours by meaning. Every meaning has a glyph and a word besides, so the screens read in 16 colours and in none.
 
+use badger_bench::config::Theme;
 use ratatui::style::{Color, Modifier, Style};
 use std::sync::OnceLock;
 
@@ -24,6 +25,17 @@ pub enum Mean {
     Stop,
     /// Cannot be read.
     Lost,
+}
+
+static LIGHT: OnceLock<bool> = OnceLock::new();
+
+/// Settles the ground that the colours are for, before anything is drawn.
+pub fn settle(theme: Theme) {
+    let _ = LIGHT.set(theme == Theme::Light);
+}
+
+fn is_light() -> bool {
+    LIGHT.get().copied().unwrap_or(false)
 }
 
 enum Depth {
@@ -55,6 +67,17 @@ pub fn has_all_colours() -> bool {
 pub fn style(mean: Mean) -> Style {
     let rgb = |r, g, b| Style::new().fg(Color::Rgb(r, g, b));
     match depth() {
+        Depth::Full if is_light() => match mean {
+            Mean::Text => rgb(43, 39, 34),
+            Mean::Quiet => rgb(112, 103, 92),
+            Mean::Source => rgb(38, 84, 138),
+            Mean::Target => rgb(148, 70, 22),
+            Mean::Focus => rgb(128, 82, 0),
+            Mean::Good => rgb(64, 98, 22),
+            Mean::Mind => rgb(112, 94, 0),
+            Mean::Stop => rgb(166, 40, 26),
+            Mean::Lost => rgb(116, 50, 110),
+        },
         Depth::Full => match mean {
             Mean::Text => rgb(217, 211, 197),
             Mean::Quiet => rgb(139, 131, 119),
@@ -65,6 +88,17 @@ pub fn style(mean: Mean) -> Style {
             Mean::Mind => rgb(219, 199, 124),
             Mean::Stop => rgb(211, 92, 74),
             Mean::Lost => rgb(178, 114, 170),
+        },
+        Depth::Sixteen if is_light() => match mean {
+            Mean::Text => Style::new(),
+            Mean::Quiet => Style::new().fg(Color::DarkGray),
+            Mean::Source => Style::new().fg(Color::Blue),
+            Mean::Target | Mean::Stop => Style::new().fg(Color::Red),
+            Mean::Focus => Style::new().fg(Color::Cyan),
+            Mean::Good => Style::new().fg(Color::Green),
+            // Yellow cannot be read on white.
+            Mean::Mind => Style::new().add_modifier(Modifier::BOLD),
+            Mean::Lost => Style::new().fg(Color::Magenta),
         },
         Depth::Sixteen => match mean {
             Mean::Text => Style::new(),
@@ -90,9 +124,10 @@ pub fn bold(mean: Mean) -> Style {
     style(mean).add_modifier(Modifier::BOLD)
 }
 
-/// The ground everything stands on: near black and warm where the terminal can.
+/// The ground everything stands on: warm, near black or near white, where the terminal can.
 pub fn ground() -> Style {
     match depth() {
+        Depth::Full if is_light() => style(Mean::Text).bg(Color::Rgb(248, 244, 235)),
         Depth::Full => style(Mean::Text).bg(Color::Rgb(22, 20, 18)),
         _ => Style::new(),
     }
@@ -101,6 +136,7 @@ pub fn ground() -> Style {
 /// What stands out of the ground: the line of a dialogue, the cell under the head.
 pub fn raised(mean: Mean) -> Style {
     match depth() {
+        Depth::Full if is_light() => style(mean).bg(Color::Rgb(228, 219, 202)),
         Depth::Full => style(mean).bg(Color::Rgb(48, 43, 37)),
         _ => style(mean).add_modifier(Modifier::REVERSED),
     }

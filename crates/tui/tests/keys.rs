@@ -37,7 +37,7 @@ impl Room {
             fs::write(dir.path().join(format!("{name}.drive.toml")), text).unwrap();
         }
         let workshop = Workshop { shelf: Some(dir.path().to_path_buf()), ..Workshop::default() };
-        let app = App::new(Bench { workshop, ledger: dir.path().join("ledger.db") });
+        let app = App::new(Bench { workshop, ledger: dir.path().join("ledger.db"), config: Default::default() });
         let mut room = Self { dir, app };
         room.wait_for("On the bench · 3 drives");
         room.wait_for("looks empty");
@@ -315,6 +315,22 @@ fn dig_shows_what_is_there(#[values((80, 24), (142, 42))] size: (u16, u16)) {
     look_for(&mut room, "2 files, 1");
     room.key(KeyCode::Char('x'));
     look_for(&mut room, "the tray is empty");
+}
+
+#[test]
+fn dig_looks_into_a_folder_of_this_machine() {
+    let (mut room, _) = room_with_files();
+    let data = room.dir.path().join("data");
+    room.key(KeyCode::Char('3'));
+    for (path, words) in [(data.join("nowhere"), "No such file"), (data.join("Counts"), "latin.txt")] {
+        room.key(KeyCode::Char('o'));
+        room.wait_for("look into");
+        path.to_str().unwrap().chars().for_each(|letter| room.key(KeyCode::Char(letter)));
+        room.key(KeyCode::Enter);
+        room.wait_for(words);
+    }
+    let screen = room.wait_for("this machine");
+    assert!(screen.contains("folder") && !screen.contains("lies in"), "{screen}");
 }
 
 /// Whatever is pressed, the drive that is looked at stays as it is, byte for byte.

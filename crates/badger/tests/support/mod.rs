@@ -26,6 +26,8 @@ impl Place {
     pub fn badger(&self, args: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_badger"));
         command.args(args).arg("--ledger").arg(self.path("ledger.db")).stdin(Stdio::null());
+        // Nothing of the user who runs the tests plays a part.
+        command.env("XDG_STATE_HOME", self.path("state")).env("XDG_CONFIG_HOME", self.path("config"));
         command
     }
 
@@ -90,18 +92,9 @@ pub struct Loop(pub PathBuf);
 
 impl Loop {
     pub fn over(file: &Path, more: &[&str]) -> Self {
-        let mut command = vec!["losetup", "-f", "--show"];
-        command.extend(more);
-        command.push(path(file));
-        // Two tests may be given the same free device; one of them tries again.
-        for _ in 0..20 {
-            let out = Command::new(command[0]).args(&command[1..]).output().unwrap();
-            if out.status.success() {
-                return Self(PathBuf::from(text(&out.stdout).trim()));
-            }
-            std::thread::sleep(std::time::Duration::from_millis(50));
-        }
-        panic!("no loop device over {}", file.display());
+        let out = losetup().args(["losetup", "-f", "--show"]).args(more).arg(file).output().unwrap();
+        assert!(out.status.success(), "no loop device over {}: {}", file.display(), text(&out.stderr));
+        Self(PathBuf::from(text(&out.stdout).trim()))
     }
 
     /// A window on one partition of a drive.
@@ -120,9 +113,16 @@ impl Loop {
     }
 }
 
+/// One at a time: the loser of a race for the same free device holds it open for a moment, which is somebody writing to it.
+fn losetup() -> Command {
+    let mut command = Command::new("flock");
+    command.arg(std::env::temp_dir().join("badger-losetup.lock"));
+    command
+}
+
 impl Drop for Loop {
     fn drop(&mut self) {
-        let _ = Command::new("losetup").arg("-d").arg(&self.0).status();
+        let _ = losetup().args(["losetup", "-d"]).arg(&self.0).status();
     }
 }
 

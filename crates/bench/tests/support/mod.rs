@@ -34,7 +34,7 @@ impl Shop {
         let dir = tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).unwrap();
         let workshop = Workshop { no_waiting: true, shelf: Some(dir.path().join("shelf")), ..Workshop::default() };
         let ledger = dir.path().join("ledger.db");
-        Self { bench: Bench { workshop, ledger }, dir }
+        Self { bench: Bench { workshop, ledger, config: Default::default() }, dir }
     }
 
     pub fn path(&self, name: &str) -> PathBuf {

@@ -11,21 +11,22 @@ pub struct Loop(pub PathBuf);
 
 impl Loop {
     pub fn over(file: &Path, more: &[&str]) -> Self {
-        // Two tests may be given the same free device; one of them tries again.
-        for _ in 0..20 {
-            let out = Command::new("losetup").args(["-f", "--show"]).args(more).arg(file).output().unwrap();
-            if out.status.success() {
-                return Self(PathBuf::from(String::from_utf8(out.stdout).unwrap().trim()));
-            }
-            std::thread::sleep(std::time::Duration::from_millis(50));
-        }
-        panic!("no loop device over {}", file.display())
+        let out = losetup().args(["losetup", "-f", "--show"]).args(more).arg(file).output().unwrap();
+        assert!(out.status.success(), "no loop device over {}: {}", file.display(), String::from_utf8_lossy(&out.stderr));
+        Self(PathBuf::from(String::from_utf8(out.stdout).unwrap().trim()))
     }
+}
+
+/// One at a time: the loser of a race for the same free device holds it open for a moment, which is somebody writing to it.
+pub fn losetup() -> Command {
+    let mut command = Command::new("flock");
+    command.arg(std::env::temp_dir().join("badger-losetup.lock"));
+    command
 }
 
 impl Drop for Loop {
     fn drop(&mut self) {
-        let _ = Command::new("losetup").arg("-d").arg(&self.0).status();
+        let _ = losetup().args(["losetup", "-d"]).arg(&self.0).status();
     }
 }
 

@@ -7,10 +7,12 @@ pub(crate) use resize::placed;
 mod survey;
 
 use crate::cached::Cached;
-use crate::content::{Content, Form};
+use crate::content::{Content, FileMap, Form};
+use crate::finding::{Finding, Result};
+use crate::node::{Entry, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Time, packed_seconds, push_piece};
 use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
-use crate::tree::{Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time, packed_seconds, push_piece};
+use crate::tree::{Origin, Tree, Volume};
 use badger_drive::field::{le16, le32, le64};
 
 /// The largest directory the format allows.
@@ -109,7 +111,7 @@ impl ExFat {
     /// The bytes of one of the format's own files, `most` at the most.
     fn system_file(&self, place: Place, size: u64, most: u64) -> Result<Vec<u8>> {
         let size = size.min(most);
-        let content = Content::new(size, self.chain(place, size)?, Form::Plain);
+        let content = FileMap::new(size, self.chain(place, size)?, Form::Plain);
         let mut bytes = vec![0; size as usize];
         content.read(&self.volume, 0, &mut bytes)?;
         Ok(bytes)
@@ -214,6 +216,7 @@ impl ExFat {
                 contiguous: stream[1] & 2 != 0,
                 valid: if kind == NodeKind::File { le64(stream, 8).min(size) } else { size },
             },
+            path: None,
         };
         let hash = sum_16(units.iter().map(|unit| self.upper(*unit)).flat_map(u16::to_le_bytes));
         if !self.upper.is_empty() && hash != le16(stream, 4) {
@@ -223,7 +226,31 @@ impl ExFat {
     }
 }
 
-impl FileSystem for ExFat {
+impl ExFat {
+    fn map_of(&self, file: &Node, stream: &str) -> Result<FileMap> {
+        if !stream.is_empty() {
+            return Err(Finding::new("no-stream", "this format has no further streams"));
+        }
+        if file.size == 0 || file.kind != NodeKind::File {
+            return Ok(FileMap::held(Vec::new()));
+        }
+        let valid = file.place.valid;
+        let mut pieces = if valid > 0 { self.chain(file.place, valid)? } else { Vec::new() };
+        let held: u64 = pieces.iter().map(|piece| piece.len).sum();
+        if held < valid {
+            return Err(Finding::new("exfat-chain-short", format!("the chain ends after {held} of {valid} bytes")));
+        }
+        if let Some(last) = pieces.last_mut() {
+            last.len -= held - valid;
+        }
+        if file.size > valid {
+            push_piece(&mut pieces, None, file.size - valid);
+        }
+        Ok(FileMap::new(file.size, pieces, Form::Plain))
+    }
+}
+
+impl Tree for ExFat {
     fn root(&self) -> Result<Node> {
         let place = Place { first: self.root, contiguous: false, valid: MOST_DIRECTORY };
         Ok(Node { place, ..Node::plain(NodeKind::Directory, 0, None) })
@@ -293,30 +320,8 @@ impl FileSystem for ExFat {
         listing
     }
 
-    fn open(&self, file: &Node, stream: &str) -> Result<Content> {
-        if !stream.is_empty() {
-            return Err(Finding::new("no-stream", "this format has no further streams"));
-        }
-        if file.size == 0 || file.kind != NodeKind::File {
-            return Ok(Content::held(Vec::new()));
-        }
-        let valid = file.place.valid;
-        let mut pieces = if valid > 0 { self.chain(file.place, valid)? } else { Vec::new() };
-        let held: u64 = pieces.iter().map(|piece| piece.len).sum();
-        if held < valid {
-            return Err(Finding::new("exfat-chain-short", format!("the chain ends after {held} of {valid} bytes")));
-        }
-        if let Some(last) = pieces.last_mut() {
-            last.len -= held - valid;
-        }
-        if file.size > valid {
-            push_piece(&mut pieces, None, file.size - valid);
-        }
-        Ok(Content::new(file.size, pieces, Form::Plain))
-    }
-
-    fn volume(&self) -> &Cached {
-        &self.volume
+    fn open(&self, file: &Node, stream: &str) -> Result<Content<'_>> {
+        Ok(self.map_of(file, stream)?.on(&self.volume))
     }
 
     fn is_same_name(&self, a: &str, b: &str) -> bool {
@@ -325,6 +330,20 @@ impl FileSystem for ExFat {
 
     fn resolution(&self) -> Resolution {
         Resolution { modified: 10_000_000, accessed: 2_000_000_000, created: 10_000_000 }
+    }
+
+    fn origin(&self) -> Origin<'_> {
+        Origin::Volume(self)
+    }
+
+    fn most_entries(&self) -> u64 {
+        self.volume.most_entries()
+    }
+}
+
+impl Volume for ExFat {
+    fn volume(&self) -> &Cached {
+        &self.volume
     }
 
     fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds> {

@@ -3,9 +3,10 @@
 //! always lie in one piece: the format's text allows chains, but systems read them by their first cluster and length.
 
 use super::{ExFat, MOST_DIRECTORY, boot_sum, set_sum};
+use crate::finding::Result;
+use crate::node::{Piece, Place};
 use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, tidy, total, units, up};
 use crate::survey::Survey;
-use crate::tree::{Piece, Place, Result};
 use badger_drive::field::{le16, le32, le64};
 use std::collections::HashSet;
 use std::ops::Range;
@@ -228,7 +229,7 @@ impl ExFat {
     }
 }
 
-/// What both boot regions become where a volume begins at another sector; see [`crate::resize::placed`].
+/// What both boot regions become where a volume begins at another sector; see [`crate::placed`].
 pub(crate) fn placed(boot: &[u8], read: &dyn Fn(u64, usize) -> Option<Vec<u8>>, first: u64) -> Vec<(u64, Vec<u8>)> {
     let sector = 1usize << boot[108].clamp(9, 12);
     let region = |number: u64| {

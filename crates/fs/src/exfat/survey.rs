@@ -2,8 +2,10 @@
 
 use super::{ExFat, MOST_DIRECTORY, boot_sum};
 use crate::bits::Bits;
+use crate::finding::{Finding, Weight};
+use crate::node::{NodeKind, Place};
 use crate::survey::{Claims, Survey, Use};
-use crate::tree::{self, FileSystem, Finding, NodeKind, Place, Weight};
+use crate::tree::{self, Tree};
 use badger_drive::field::{le16, le32, le64};
 
 /// Sectors of a boot region, and which of them holds its checksum.

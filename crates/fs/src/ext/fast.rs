@@ -4,7 +4,7 @@
 
 use super::EXTENTS;
 use super::checksum::crc32c;
-use crate::tree::Piece;
+use crate::node::Piece;
 use badger_drive::field::{le16, le32};
 use std::collections::HashMap;
 use std::ops::Range;

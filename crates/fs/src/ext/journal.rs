@@ -5,8 +5,8 @@
 use super::checksum::{crc32_whole, crc32c};
 use super::fast::{self, Fast};
 use crate::cached::{Cached, Overlay};
-use crate::content::Content;
-use crate::tree::{Finding, Result};
+use crate::content::FileMap;
+use crate::finding::{Finding, Result};
 use badger_drive::field::{array, be16, be32};
 use std::collections::HashMap;
 
@@ -27,7 +27,7 @@ const LEAST_BLOCKS: u64 = 1024;
 
 struct Journal<'a> {
     volume: &'a Cached,
-    content: &'a Content,
+    content: &'a FileMap,
     block: u64,
     first: u64,
     end: u64,
@@ -224,7 +224,7 @@ pub(super) fn head_fault(head: &[u8], room: u64, block: u64, is_pending: bool) -
 
 /// Reads the journal in `content` and gives what is to be laid over the volume, and the fast commits behind that, with a word
 /// on it.
-pub(super) fn replay(volume: &Cached, content: &Content, block: u64, blocks: u64) -> Result<(Overlay, Fast, Finding)> {
+pub(super) fn replay(volume: &Cached, content: &FileMap, block: u64, blocks: u64) -> Result<(Overlay, Fast, Finding)> {
     let mut head = vec![0; 1024];
     content.read(volume, 0, &mut head)?;
     if be32(&head, 0) != MAGIC || !matches!(be32(&head, 4), 3 | 4) || u64::from(be32(&head, 12)) != block {

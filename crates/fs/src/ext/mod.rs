@@ -9,11 +9,13 @@ mod journal;
 mod resize;
 mod survey;
 
-use crate::cached::Cached;
-use crate::content::{Content, Form};
+use crate::cached::{Cached, Near};
+use crate::content::{Content, FileMap, Form};
+use crate::finding::{Finding, Result};
+use crate::node::{Listing, Name, Node, NodeKind, Piece, Place, Resolution, Time, escaped};
 use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
-use crate::tree::{FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time, escaped};
+use crate::tree::{Origin, Tree, Volume};
 use badger_drive::field::{array, le16, le32};
 use checksum::{crc16, crc32c};
 use fast::Fast;
@@ -35,6 +37,8 @@ const ATTRIBUTES: u32 = 0xea02_0000;
 const MOST_LEVELS: u16 = 5;
 /// A directory is not read further than this.
 const MOST_DIRECTORY: u64 = 256 << 20;
+/// Inode tables of so many bytes are read in one go by whoever lists everything.
+const MOST_TABLES: u64 = 64 << 20;
 
 /// An open volume.
 pub struct Ext {
@@ -247,7 +251,7 @@ impl Ext {
 
     fn journal(&self) -> Result<(crate::cached::Overlay, Fast, Finding)> {
         let inode = self.inode(le32(&self.sb, 0xe0)).map_err(|_| Finding::new("ext-journal", "its journal lies on another drive"))?;
-        let content = Content::new(inode.size(), self.pieces_of(&inode)?, Form::Plain);
+        let content = FileMap::new(inode.size(), self.pieces_of(&inode)?, Form::Plain);
         journal::replay(&self.volume, &content, self.block, self.blocks)
     }
 
@@ -458,18 +462,38 @@ impl Ext {
         table.checked_mul(self.block).filter(|at| *at > 0)?.checked_add(u64::from(index) * self.inode_size)
     }
 
+    /// The parts of the inode tables that were ever used, as bytes of the volume; none where they are more than can be kept.
+    fn used_tables(&self) -> Vec<(u64, u64)> {
+        let used = |group: &Group| u64::from(self.inodes_per_group.saturating_sub(group.untouched)) * self.inode_size;
+        let tables = || self.groups.iter().filter(|group| group.free_inodes < self.inodes_per_group && group.inode_table > 0);
+        if tables().map(used).sum::<u64>() > MOST_TABLES {
+            return Vec::new();
+        }
+        tables().filter_map(|group| Some((group.inode_table.checked_mul(self.block)?, used(group)))).collect()
+    }
+
     fn inode(&self, number: u32) -> Result<Inode> {
+        self.inode_near(number, &mut self.volume.near())
+    }
+
+    /// An inode, read with those beside it.
+    fn inode_near(&self, number: u32, near: &mut Near) -> Result<Inode> {
         let gone = |why: &str| Finding::new("ext-inode", format!("inode {number}: {why}"));
         if number == 0 || number > self.inodes {
             return Err(gone("there is none of that number"));
         }
-        let bytes = self.volume.read(self.inode_at(number).ok_or_else(|| gone("its table lies nowhere"))?, self.inode_size as usize)?;
+        let mut bytes = vec![0; self.inode_size as usize];
+        near.read_into(self.inode_at(number).ok_or_else(|| gone("its table lies nowhere"))?, &mut bytes)?;
         Ok(Inode { number, bytes })
     }
 
     /// An inode with what fast commits changed of it.
     fn inode_now(&self, number: u32) -> Result<Inode> {
-        let inode = self.inode(number)?;
+        self.inode_now_near(number, &mut self.volume.near())
+    }
+
+    fn inode_now_near(&self, number: u32, near: &mut Near) -> Result<Inode> {
+        let inode = self.inode_near(number, near)?;
         match self.fast.inode(number, &inode.bytes, INLINE) {
             Some(bytes) => Ok(Inode { number, bytes }),
             None => Ok(inode),
@@ -511,6 +535,7 @@ impl Ext {
                 _ => None,
             },
             place: Place::default(),
+            path: None,
         }
     }
 
@@ -710,8 +735,8 @@ impl Ext {
         }
     }
 
-    fn named(&self, number: u64, name: &Name) -> Result<Node> {
-        let inode = self.inode_now(u32::try_from(number).unwrap_or(0))?;
+    fn named(&self, number: u64, name: &Name, near: &mut Near) -> Result<Node> {
+        let inode = self.inode_now_near(u32::try_from(number).unwrap_or(0), near)?;
         match inode.mode() {
             0 => Err(Finding::new("ext-dangling", format!("{} names inode {number}, which is not in use", name.shown))),
             _ => Ok(self.node_of(&inode)),
@@ -753,7 +778,7 @@ impl Ext {
 
     fn value(&self, inode: &Inode, len: usize) -> Result<Vec<u8>> {
         let mut bytes = vec![0; len.min(1 << 20)];
-        let count = Content::new(inode.size(), self.pieces_now(inode)?, Form::Plain).read(&self.volume, 0, &mut bytes)?;
+        let count = FileMap::new(inode.size(), self.pieces_now(inode)?, Form::Plain).read(&self.volume, 0, &mut bytes)?;
         bytes.truncate(count);
         Ok(bytes)
     }
@@ -769,11 +794,11 @@ impl Ext {
     }
 
     /// The content of an inode as it stands there.
-    fn held_by(&self, inode: &Inode) -> Result<Content> {
+    fn held_by(&self, inode: &Inode) -> Result<FileMap> {
         if inode.flags() & INLINE != 0 {
-            return Ok(Content::held(inode.inline()));
+            return Ok(FileMap::held(inode.inline()));
         }
-        Ok(Content::new(inode.size(), self.pieces_now(inode)?, Form::Plain))
+        Ok(FileMap::new(inode.size(), self.pieces_now(inode)?, Form::Plain))
     }
 
     fn number(node: &Node) -> u32 {
@@ -781,13 +806,33 @@ impl Ext {
     }
 }
 
-impl FileSystem for Ext {
+impl Ext {
+    fn map_of(&self, file: &Node, stream: &str) -> Result<FileMap> {
+        if !stream.is_empty() {
+            return Err(Finding::new("no-stream", "this format has no further streams"));
+        }
+        let inode = self.inode_now(Self::number(file))?;
+        if inode.flags() & ENCRYPTED != 0 {
+            return Err(Finding::new("ext-encrypted", "it is encrypted; only its owner's system can read it"));
+        }
+        self.held_by(&inode)
+    }
+
+    fn stored_map_of(&self, file: &Node, stream: &str) -> Result<FileMap> {
+        if !stream.is_empty() {
+            return self.map_of(file, stream);
+        }
+        self.held_by(&self.inode_now(Self::number(file))?)
+    }
+}
+
+impl Tree for Ext {
     fn root(&self) -> Result<Node> {
         Ok(self.node_of(&self.inode_now(ROOT)?))
     }
 
     fn list(&self, directory: &Node) -> Listing {
-        let (mut listing, mut found) = (Listing::default(), Vec::new());
+        let (mut listing, mut found, mut near) = (Listing::default(), Vec::new(), self.volume.near());
         let read = || -> Result<(Inode, Vec<Piece>)> {
             let inode = self.inode_now(Self::number(directory))?;
             let pieces = if inode.flags() & INLINE != 0 { Vec::new() } else { self.pieces_now(&inode)? };
@@ -803,14 +848,14 @@ impl FileSystem for Ext {
             self.entries(data.get(4..60.min(data.len())).unwrap_or_default(), &mut listing, &mut found);
             self.entries(data.get(60..).unwrap_or_default(), &mut listing, &mut found);
             self.renamed(directory, &mut found);
-            listing.add(found, |number, name| self.named(number, name));
+            listing.add(found, |number, name| self.named(number, name, &mut near));
             return listing;
         }
         let size = inode.size().min(MOST_DIRECTORY).min(self.volume.len());
         if pieces.len() > 1 {
             self.volume.expect(pieces.iter().filter_map(|piece| Some((piece.at?, piece.len))));
         }
-        let content = Content::new(size, pieces, Form::Plain);
+        let content = FileMap::new(size, pieces, Form::Plain);
         let mut block = vec![0; self.block as usize];
         let mut at = 0;
         while at < size {
@@ -822,30 +867,16 @@ impl FileSystem for Ext {
         }
         self.renamed(directory, &mut found);
         self.volume.expect(found.iter().filter_map(|(number, _)| Some((self.inode_at(u32::try_from(*number).ok()?)?, self.inode_size))));
-        listing.add(found, |number, name| self.named(number, name));
+        listing.add(found, |number, name| self.named(number, name, &mut near));
         listing
     }
 
-    fn open(&self, file: &Node, stream: &str) -> Result<Content> {
-        if !stream.is_empty() {
-            return Err(Finding::new("no-stream", "this format has no further streams"));
-        }
-        let inode = self.inode_now(Self::number(file))?;
-        if inode.flags() & ENCRYPTED != 0 {
-            return Err(Finding::new("ext-encrypted", "it is encrypted; only its owner's system can read it"));
-        }
-        self.held_by(&inode)
+    fn open(&self, file: &Node, stream: &str) -> Result<Content<'_>> {
+        Ok(self.map_of(file, stream)?.on(&self.volume))
     }
 
-    fn stored(&self, file: &Node, stream: &str) -> Result<Content> {
-        if !stream.is_empty() {
-            return self.open(file, stream);
-        }
-        self.held_by(&self.inode_now(Self::number(file))?)
-    }
-
-    fn volume(&self) -> &Cached {
-        &self.volume
+    fn stored(&self, file: &Node, stream: &str) -> Result<Content<'_>> {
+        Ok(self.stored_map_of(file, stream)?.on(&self.volume))
     }
 
     fn attributes(&self, node: &Node) -> Result<Vec<(String, Vec<u8>)>> {
@@ -883,6 +914,24 @@ impl FileSystem for Ext {
     fn resolution(&self) -> Resolution {
         let nanos = if self.inode_size > 128 { 1 } else { 1_000_000_000 };
         Resolution { modified: nanos, accessed: nanos, created: nanos }
+    }
+
+    fn origin(&self) -> Origin<'_> {
+        Origin::Volume(self)
+    }
+
+    fn most_entries(&self) -> u64 {
+        self.volume.most_entries()
+    }
+
+    fn will_walk(&self) {
+        self.volume.expect_all(&self.used_tables());
+    }
+}
+
+impl Volume for Ext {
+    fn volume(&self) -> &Cached {
+        &self.volume
     }
 
     fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds> {

@@ -8,10 +8,11 @@ use super::{
 };
 use crate::bits::Bits;
 use crate::cached::Cached;
-use crate::content::{Content, Form};
+use crate::content::{FileMap, Form};
+use crate::finding::{Finding, Result};
+use crate::node::NodeKind;
 use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, total, units, up};
 use crate::survey::Survey;
-use crate::tree::{Finding, NodeKind, Result};
 use badger_drive::Extents;
 use badger_drive::field::{le16, le32};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -365,7 +366,7 @@ impl Ext {
     }
 
     /// Blocks of a directory that hold its index, and where in them the index begins.
-    fn index_blocks(&self, content: &Content) -> Result<BTreeMap<u64, usize>> {
+    fn index_blocks(&self, content: &FileMap) -> Result<BTreeMap<u64, usize>> {
         let mut out = BTreeMap::new();
         let mut root = vec![0; self.block as usize];
         content.read(&self.volume, 0, &mut root)?;
@@ -802,7 +803,7 @@ impl Change<'_> {
     fn directory(&mut self, old: &Inode, seed: Option<u32>, moved: bool) -> Result<()> {
         let fs = self.fs;
         let size = old.size().min(MOST_DIRECTORY);
-        let content = Content::new(size, fs.pieces_of(old)?, Form::Plain);
+        let content = FileMap::new(size, fs.pieces_of(old)?, Form::Plain);
         let indexed = old.flags() & INDEXED != 0 && fs.features[0] & 0x20 != 0;
         let nodes = if indexed { fs.index_blocks(&content)? } else { BTreeMap::new() };
         let mut before = vec![0; fs.block as usize];

@@ -5,10 +5,12 @@ mod resize;
 mod survey;
 
 use crate::cached::Cached;
-use crate::content::{Content, Form};
+use crate::content::{Content, FileMap, Form};
+use crate::finding::{Finding, Result};
+use crate::node::{Entry, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Time, packed_seconds, push_piece};
 use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
-use crate::tree::{Entry, FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Time, packed_seconds, push_piece};
+use crate::tree::{Origin, Tree, Volume};
 use badger_drive::field::{le16, le32};
 
 /// The upper half of the code page that short names are written in where nothing else is said (437).
@@ -239,7 +241,27 @@ impl LongName {
     }
 }
 
-impl FileSystem for Fat {
+impl Fat {
+    fn map_of(&self, file: &Node, stream: &str) -> Result<FileMap> {
+        if !stream.is_empty() {
+            return Err(Finding::new("no-stream", "this format has no further streams"));
+        }
+        if file.size == 0 || file.id == 0 {
+            return Ok(FileMap::held(Vec::new()));
+        }
+        let mut pieces = self.chain(file.place.first, file.size)?;
+        let held: u64 = pieces.iter().map(|piece| piece.len).sum();
+        if held < file.size {
+            return Err(Finding::new("fat-chain-short", format!("the chain ends after {held} of {} bytes", file.size)));
+        }
+        if let Some(last) = pieces.last_mut() {
+            last.len -= held - file.size;
+        }
+        Ok(FileMap::new(file.size, pieces, Form::Plain))
+    }
+}
+
+impl Tree for Fat {
     fn root(&self) -> Result<Node> {
         let place = Place { first: self.root_cluster, ..Place::default() };
         Ok(Node { place, ..Node::plain(NodeKind::Directory, 0, None) })
@@ -312,6 +334,7 @@ impl FileSystem for Fat {
                             attributes: u32::from(attributes & 0x27),
                             what: None,
                             place: Place { first: self.first_cluster(entry), ..Place::default() },
+                            path: None,
                         };
                         listing.entries.push(Entry { name: Name::from_bytes(name.as_bytes()), node });
                     }
@@ -321,30 +344,26 @@ impl FileSystem for Fat {
         listing
     }
 
-    fn open(&self, file: &Node, stream: &str) -> Result<Content> {
-        if !stream.is_empty() {
-            return Err(Finding::new("no-stream", "this format has no further streams"));
-        }
-        if file.size == 0 || file.id == 0 {
-            return Ok(Content::held(Vec::new()));
-        }
-        let mut pieces = self.chain(file.place.first, file.size)?;
-        let held: u64 = pieces.iter().map(|piece| piece.len).sum();
-        if held < file.size {
-            return Err(Finding::new("fat-chain-short", format!("the chain ends after {held} of {} bytes", file.size)));
-        }
-        if let Some(last) = pieces.last_mut() {
-            last.len -= held - file.size;
-        }
-        Ok(Content::new(file.size, pieces, Form::Plain))
-    }
-
-    fn volume(&self) -> &Cached {
-        &self.volume
+    fn open(&self, file: &Node, stream: &str) -> Result<Content<'_>> {
+        Ok(self.map_of(file, stream)?.on(&self.volume))
     }
 
     fn resolution(&self) -> Resolution {
         Resolution { modified: 2_000_000_000, accessed: 86_400_000_000_000, created: 10_000_000 }
+    }
+
+    fn origin(&self) -> Origin<'_> {
+        Origin::Volume(self)
+    }
+
+    fn most_entries(&self) -> u64 {
+        self.volume.most_entries()
+    }
+}
+
+impl Volume for Fat {
+    fn volume(&self) -> &Cached {
+        &self.volume
     }
 
     fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds> {

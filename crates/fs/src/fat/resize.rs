@@ -1,9 +1,11 @@
 //! A FAT volume of another size: tables written anew, chains and first clusters led to where their clusters went.
 
 use super::Fat;
+use crate::finding::Result;
+use crate::node::NodeKind;
 use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, total, units, up};
 use crate::survey::Survey;
-use crate::tree::{self, FileSystem, NodeKind, Result};
+use crate::tree::{self, Tree};
 use badger_drive::field::{le16, le32};
 use std::ops::Range;
 

@@ -2,8 +2,10 @@
 
 use super::Fat;
 use crate::bits::Bits;
+use crate::finding::{Finding, Weight};
+use crate::node::{Node, NodeKind};
 use crate::survey::{Claims, Survey, Use};
-use crate::tree::{self, FileSystem, Finding, Node, NodeKind, Weight};
+use crate::tree::{self, Tree};
 use badger_drive::field::{le16, le32};
 
 /// What the table's entries say, taken together.

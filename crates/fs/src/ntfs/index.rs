@@ -3,7 +3,8 @@
 use super::fixed;
 use super::walk::{BITMAP, INDEX_BLOCKS, INDEX_ROOT, MOST_DIRECTORY, Ntfs};
 use crate::bits::Bits;
-use crate::tree::{FileSystem, Finding, Result};
+use crate::finding::{Finding, Result};
+use crate::tree::Volume;
 use badger_drive::field::{le16, le32, le64};
 use std::cmp::Ordering;
 
@@ -48,7 +49,7 @@ fn keys(node: &[u8], at: usize, found: &mut Vec<Key>) -> bool {
             else {
                 return false;
             };
-            one.name = (0..usize::from(name[64])).map(|unit| le16(name, 66 + unit * 2)).collect();
+            one.name = name[66..][..usize::from(name[64]) * 2].chunks_exact(2).map(|unit| u16::from_le_bytes([unit[0], unit[1]])).collect();
             one.dos = name[65] == 2;
         }
         found.push(one);

@@ -6,18 +6,19 @@
 
 mod check;
 mod index;
+mod record;
 mod reparse;
 mod resize;
 mod survey;
 mod walk;
 
-use crate::recognise::{State, Stretch};
+use crate::volume::{State, Stretch};
 use badger_drive::field::{array, le16, le32, le64};
 pub use walk::Ntfs;
 
 /// Whether the volume's system sleeps: its hibernation file begins with one of the marks of a stored state. Fast start
 /// stores one at every shutdown.
-pub fn is_asleep(fs: &dyn crate::FileSystem) -> bool {
+pub fn is_asleep(fs: &dyn crate::Tree) -> bool {
     let Ok(file) = crate::tree::find(fs, "/hiberfil.sys") else { return false };
     let mut mark = [0; 4];
     fs.read(&file, 0, &mut mark).is_ok() && matches!(&mark, b"HIBR" | b"hibr" | b"RSTR" | b"rstr")
@@ -63,21 +64,25 @@ fn record(volume: &Stretch, geometry: &Geometry, number: u64) -> Option<Vec<u8>>
 
 /// Undoes the update sequence of a record or an index block; `None` where it is another structure or torn.
 fn fixed(mut bytes: Vec<u8>, magic: &[u8; 4]) -> Option<Vec<u8>> {
+    fix(&mut bytes, magic).then_some(bytes)
+}
+
+/// The same in place; false where it is another structure or torn.
+fn fix(bytes: &mut [u8], magic: &[u8; 4]) -> bool {
     if bytes.get(..4) != Some(magic) {
-        return None;
+        return false;
     }
-    let (start, count) = (le16(&bytes, 4) as usize, le16(&bytes, 6) as usize);
-    let mark: [u8; 2] = array(&bytes, start);
+    let (start, count) = (le16(bytes, 4) as usize, le16(bytes, 6) as usize);
+    let mark: [u8; 2] = array(bytes, start);
     for step in 1..count {
         let end = step * 512;
-        let original: [u8; 2] = array(&bytes, start + step * 2);
-        let place = bytes.get_mut(end - 2..end)?;
-        if place != mark {
-            return None;
+        let original: [u8; 2] = array(bytes, start + step * 2);
+        match bytes.get_mut(end - 2..end) {
+            Some(place) if place == mark => place.copy_from_slice(&original),
+            _ => return false,
         }
-        place.copy_from_slice(&original);
     }
-    Some(bytes)
+    true
 }
 
 /// Whether a record is the first one of its file. The reference of a further one counts how often the first was used, so
@@ -180,7 +185,7 @@ pub(crate) fn facts(volume: &Stretch, boot: &[u8]) -> Facts {
         }
         None => {
             facts.state = Some(State::Damaged);
-            facts.problems.push("its $Volume record is damaged".into());
+            facts.problems.push("its $Recognised record is damaged".into());
         }
     }
     match record(volume, &geometry, 6) {

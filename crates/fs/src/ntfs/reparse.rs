@@ -1,7 +1,8 @@
 //! Reparse points: what their tags mean, as Microsoft's "File System Control Codes" lists them. A file with one is seldom
 //! what it looks like: a link, a device of another system, or a file whose content is kept elsewhere.
 
-use crate::tree::{Finding, Name, NodeKind};
+use crate::finding::Finding;
+use crate::node::{Name, NodeKind};
 use badger_drive::field::{le16, le32, le64};
 use std::borrow::Cow;
 

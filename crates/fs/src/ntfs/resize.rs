@@ -5,9 +5,10 @@
 use super::walk::{BITMAP, DATA, FIRST_USER, LIST, NUMBER, Ntfs};
 use super::{attributes, fixed, owner, resident, runs};
 use crate::bits::Bits;
+use crate::finding::{Finding, Result};
 use crate::resize::{Bounds, Relocation, View, Wanted, must_be_sound, refused, total, units, up};
 use crate::survey::Survey;
-use crate::tree::{FileSystem, Finding, Result};
+use crate::tree::Volume;
 use badger_drive::field::{le16, le32, le64};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;

@@ -1,11 +1,13 @@
 //! Going over an NTFS volume: every file record, every run, every directory's index, and the copies of what matters most.
 
-use super::check::{name_hash, record_fault};
+use super::check::name_hash;
+use super::record::record_fault;
 use super::walk::{Attribute, BITMAP, DATA, FIRST_USER, LIST, NAME, NUMBER, Ntfs};
 use super::{attribute, fixed, is_base, owner, resident, runs};
 use crate::bits::Bits;
+use crate::finding::{Finding, Weight};
 use crate::survey::{Claims, Survey, Use};
-use crate::tree::{FileSystem, Finding, Weight};
+use crate::tree::Volume;
 use badger_drive::field::{le16, le32, le64};
 
 /// Records of the format's own.

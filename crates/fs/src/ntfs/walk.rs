@@ -2,15 +2,16 @@
 //! resident, sparse and compressed data, files compressed by the system, named streams, reparse points. Where an index
 //! is damaged the names are taken from the file records themselves.
 
-use super::{attribute, fixed, geometry, reparse, resident, runs};
-use crate::cached::Cached;
-use crate::content::{Chunks, Content, Form};
+use super::{attribute, fix, fixed, geometry, reparse, resident, runs};
+use crate::cached::{Cached, Near};
+use crate::content::{Chunks, Content, FileMap, Form};
+use crate::finding::{Finding, Result};
+use crate::node::{Listing, Name, Node, NodeKind, Piece, Place, Resolution, Stream, Time, push_piece};
 use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
-use crate::tree::{FileSystem, Finding, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Result, Stream, Time, push_piece};
+use crate::tree::{Origin, Tree, Volume};
 use crate::unpack::Packing;
 use badger_drive::field::{le16, le32, le64};
-use std::cell::RefCell;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::OnceLock;
 
@@ -40,7 +41,7 @@ pub struct Ntfs {
     pub(super) cluster: u64,
     pub(super) clusters: u64,
     pub(super) record: usize,
-    pub(super) table: Content,
+    pub(super) table: FileMap,
     /// Where the copy of the first records lies, in clusters, and whether it had to be used.
     pub(super) mirror: (u64, bool),
     upper: OnceLock<Vec<u16>>,
@@ -50,7 +51,7 @@ pub struct Ntfs {
 
 /// An opened stream, and whether only its owner's system can read it.
 struct Opened {
-    content: Content,
+    content: FileMap,
     encrypted: bool,
 }
 
@@ -111,7 +112,7 @@ impl Ntfs {
             cluster: geometry.cluster,
             clusters: geometry.clusters.min(length / geometry.cluster + 1),
             record: geometry.record,
-            table: Content::held(Vec::new()),
+            table: FileMap::held(Vec::new()),
             mirror: (mirror, false),
             upper: OnceLock::new(),
             swept: OnceLock::new(),
@@ -119,7 +120,7 @@ impl Ntfs {
         // The first records lie in one piece; with them the rest of the table is found. The mirror has them too.
         for (start, mirrored) in [(geometry.mft, false), (mirror, true)] {
             let Some(at) = start.checked_mul(fs.cluster) else { continue };
-            fs.table = Content::new(first, vec![Piece { at: Some(at), len: first }], Form::Plain);
+            fs.table = FileMap::new(first, vec![Piece { at: Some(at), len: first }], Form::Plain);
             if let Ok(opened) = fs.stream(0, DATA, "")
                 && !opened.content.pieces().is_empty()
             {
@@ -184,7 +185,7 @@ impl Ntfs {
         }
         let size = le64(list, 48).min(1 << 20);
         let mut bytes = vec![0; size as usize];
-        let count = Content::new(size, self.pieces_of(list)?, Form::Plain).read(&self.volume, 0, &mut bytes)?;
+        let count = FileMap::new(size, self.pieces_of(list)?, Form::Plain).read(&self.volume, 0, &mut bytes)?;
         bytes.truncate(count);
         Ok(Some(bytes))
     }
@@ -249,7 +250,7 @@ impl Ntfs {
         parts.sort_by_key(|part| if part.bytes[8] == 0 { 0 } else { le64(&part.bytes, 16) });
         let first = parts.first().ok_or_else(|| Finding::new("ntfs-no-stream", format!("record {number} has no such stream")))?;
         if let Some(bytes) = resident(&first.bytes) {
-            return Ok(Opened { content: Content::held(bytes.to_vec()), encrypted: false });
+            return Ok(Opened { content: FileMap::held(bytes.to_vec()), encrypted: false });
         }
         let flags = le16(&first.bytes, 12);
         let (size, written) = (le64(&first.bytes, 48), le64(&first.bytes, 56));
@@ -267,7 +268,7 @@ impl Ntfs {
         }
         let encrypted = flags & 0x4000 != 0;
         if flags & 1 != 0 && (1..=8).contains(&unit) {
-            return Ok(Opened { content: Content::new(size, pieces, Form::Units(self.cluster << unit)), encrypted });
+            return Ok(Opened { content: FileMap::new(size, pieces, Form::Units(self.cluster << unit)), encrypted });
         }
         // What was set aside but never written reads as zero.
         let (mut clipped, mut at) = (Vec::new(), 0);
@@ -282,16 +283,16 @@ impl Ntfs {
         if held < size {
             push_piece(&mut clipped, None, size - held);
         }
-        Ok(Opened { content: Content::new(size, clipped, Form::Plain), encrypted })
+        Ok(Opened { content: FileMap::new(size, clipped, Form::Plain), encrypted })
     }
 
     /// Opens a stream for reading by name.
-    pub(super) fn content(&self, number: u64, code: u32, name: &str) -> Result<Content> {
+    pub(super) fn content(&self, number: u64, code: u32, name: &str) -> Result<FileMap> {
         Ok(self.stream(number, code, name)?.content)
     }
 
     /// A file that its system compressed: chunks in a stream of its own, behind a table of their places.
-    fn compressed(&self, number: u64, attributes: &[Attribute], reparse: &[u8]) -> Result<Content> {
+    fn compressed(&self, number: u64, attributes: &[Attribute], reparse: &[u8]) -> Result<FileMap> {
         let damaged = |what: &str| Finding::new("ntfs-system-compressed", format!("record {number} was compressed by its system: {what}"));
         // Version 1 of the outer part, provider 2 for files, then version 1 and the algorithm.
         if le32(reparse, 8) != 1 || le32(reparse, 12) != 2 || le32(reparse, 16) != 1 {
@@ -320,26 +321,42 @@ impl Ntfs {
     }
 
     fn node(&self, number: u64) -> Result<Node> {
-        self.node_if(number, 0, &mut |_| {})
+        self.node_of(number, &self.raw_record(number)?, 0, &mut |_| {})
+    }
+
+    /// A record as [`Ntfs::raw_record`] gives it, read with those beside it into a buffer that holds one.
+    fn record_near(&self, number: u64, near: &mut Near, into: &mut Vec<u8>) -> Result<()> {
+        let len = self.record as u64;
+        let place = |at: u64| self.table.place(at);
+        into.resize(self.record, 0);
+        if let Some(at) = number.checked_mul(len)
+            && let Some(first) = place(at)
+            && place(at + len - 1) == Some(first + len - 1)
+            && near.read_into(first, into).is_ok()
+            && fix(into, b"FILE")
+        {
+            return Ok(());
+        }
+        *into = self.raw_record(number)?;
+        Ok(())
     }
 
     /// What a record names, if it is still the one that was meant: its use is counted, 0 stands for any.
-    fn node_if(&self, number: u64, sequence: u16, refused: &mut dyn FnMut(&'static str)) -> Result<Node> {
-        let base = self.raw_record(number)?;
-        if let Some(what) = super::check::record_fault(&base) {
+    fn node_of(&self, number: u64, base: &[u8], sequence: u16, refused: &mut dyn FnMut(&'static str)) -> Result<Node> {
+        if let Some(what) = super::record::record_fault(base) {
             refused(what);
         }
-        if sequence != 0 && le16(&base, 16) != sequence {
+        if sequence != 0 && le16(base, 16) != sequence {
             return Err(broken(number, "it is another file by now"));
         }
-        if le16(&base, 22) & 1 == 0 {
+        if le16(base, 22) & 1 == 0 {
             return Err(broken(number, "it is not in use"));
         }
-        let directory = le16(&base, 22) & 2 != 0;
+        let directory = le16(base, 22) & 2 != 0;
         // Most files have all they have in one record, which needs no copying.
-        let (standard, meaning, size) = if attribute(&base, LIST).is_none() {
-            let of = |code: u32| attribute(&base, code).and_then(resident);
-            let size = if directory { 0 } else { content_size(&base) };
+        let (standard, meaning, size) = if attribute(base, LIST).is_none() {
+            let of = |code: u32| attribute(base, code).and_then(resident);
+            let size = if directory { 0 } else { content_size(base) };
             (times_and_flags(of(STANDARD)), of(REPARSE).map(reparse::meaning), size)
         } else {
             let (_, attributes) = self.all_attributes(number)?;
@@ -376,10 +393,11 @@ impl Ntfs {
             created,
             mode: None,
             owner: None,
-            links: u32::from(le16(&base, 18)),
+            links: u32::from(le16(base, 18)),
             attributes: flags & 0x27,
             what,
             place: Place::default(),
+            path: None,
         })
     }
 
@@ -436,11 +454,34 @@ impl Ntfs {
 /// The stream in which the system keeps what it compressed.
 const COMPRESSED: &str = "WofCompressedData";
 
-impl FileSystem for Ntfs {
-    fn volume(&self) -> &Cached {
-        &self.volume
+impl Ntfs {
+    fn map_of(&self, file: &Node, stream: &str) -> Result<FileMap> {
+        let (_, attributes) = self.all_attributes(file.id)?;
+        let reparse = resident_in(&attributes, REPARSE).filter(|_| stream.is_empty());
+        if let Some(reparse) = reparse.filter(|reparse| le32(reparse, 0) == reparse::COMPRESSED) {
+            return self.compressed(file.id, &attributes, reparse);
+        }
+        let opened = self.stream_in(file.id, &attributes, DATA, stream)?;
+        if opened.encrypted {
+            return Err(Finding::new("ntfs-encrypted", "it is encrypted; only its owner's system can read it"));
+        }
+        if let Some(reparse) = reparse {
+            let (_, flags) = times_and_flags(resident_in(&attributes, STANDARD));
+            let has_holes = opened.content.pieces().iter().any(|piece| piece.at.is_none());
+            if let Some(finding) = reparse::meaning(reparse).missing(has_holes, opened.content.size(), flags) {
+                return Err(finding);
+            }
+        }
+        Ok(opened.content)
     }
 
+    fn stored_map_of(&self, file: &Node, stream: &str) -> Result<FileMap> {
+        let (_, attributes) = self.all_attributes(file.id)?;
+        Ok(self.stream_in(file.id, &attributes, DATA, stream)?.content)
+    }
+}
+
+impl Tree for Ntfs {
     fn root(&self) -> Result<Node> {
         self.node(ROOT)
     }
@@ -472,41 +513,28 @@ impl FileSystem for Ntfs {
         let record = self.record as u64;
         let places = found.iter().filter_map(|(reference, _)| Some((self.table.place((reference & NUMBER).checked_mul(record)?)?, record)));
         self.volume.expect(places);
-        let refused = RefCell::new(Vec::new());
+        let (mut refused, mut near, mut record) = (Vec::new(), self.volume.near(), Vec::new());
         listing.add(found, |reference, name| {
-            let node = self.node_if(reference & NUMBER, (reference >> 48) as u16, &mut |what| {
-                let text = format!("{}: record {}: {what}; its own system may refuse it", name.shown, reference & NUMBER);
-                refused.borrow_mut().push(Finding::new("ntfs-record", text));
+            let number = reference & NUMBER;
+            let read = self.record_near(number, &mut near, &mut record);
+            let node = read.and_then(|()| {
+                self.node_of(number, &record, (reference >> 48) as u16, &mut |what| {
+                    let text = format!("{}: record {number}: {what}; its own system may refuse it", name.shown);
+                    refused.push(Finding::new("ntfs-record", text));
+                })
             });
             node.map_err(|finding| Finding::new("ntfs-dangling", format!("{}: {}", name.shown, finding.text)))
         });
-        listing.findings.extend(refused.into_inner());
+        listing.findings.extend(refused);
         listing
     }
 
-    fn open(&self, file: &Node, stream: &str) -> Result<Content> {
-        let (_, attributes) = self.all_attributes(file.id)?;
-        let reparse = resident_in(&attributes, REPARSE).filter(|_| stream.is_empty());
-        if let Some(reparse) = reparse.filter(|reparse| le32(reparse, 0) == reparse::COMPRESSED) {
-            return self.compressed(file.id, &attributes, reparse);
-        }
-        let opened = self.stream_in(file.id, &attributes, DATA, stream)?;
-        if opened.encrypted {
-            return Err(Finding::new("ntfs-encrypted", "it is encrypted; only its owner's system can read it"));
-        }
-        if let Some(reparse) = reparse {
-            let (_, flags) = times_and_flags(resident_in(&attributes, STANDARD));
-            let has_holes = opened.content.pieces().iter().any(|piece| piece.at.is_none());
-            if let Some(finding) = reparse::meaning(reparse).missing(has_holes, opened.content.size(), flags) {
-                return Err(finding);
-            }
-        }
-        Ok(opened.content)
+    fn open(&self, file: &Node, stream: &str) -> Result<Content<'_>> {
+        Ok(self.map_of(file, stream)?.on(&self.volume))
     }
 
-    fn stored(&self, file: &Node, stream: &str) -> Result<Content> {
-        let (_, attributes) = self.all_attributes(file.id)?;
-        Ok(self.stream_in(file.id, &attributes, DATA, stream)?.content)
+    fn stored(&self, file: &Node, stream: &str) -> Result<Content<'_>> {
+        Ok(self.stored_map_of(file, stream)?.on(&self.volume))
     }
 
     fn streams(&self, node: &Node) -> Result<Vec<Stream>> {
@@ -536,6 +564,20 @@ impl FileSystem for Ntfs {
 
     fn resolution(&self) -> Resolution {
         Resolution { modified: 100, accessed: 100, created: 100 }
+    }
+
+    fn origin(&self) -> Origin<'_> {
+        Origin::Volume(self)
+    }
+
+    fn most_entries(&self) -> u64 {
+        self.volume.most_entries()
+    }
+}
+
+impl Volume for Ntfs {
+    fn volume(&self) -> &Cached {
+        &self.volume
     }
 
     fn bounds(&self, survey: &Survey, sector: u32) -> Result<Bounds> {

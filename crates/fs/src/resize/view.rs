@@ -1,6 +1,6 @@
 //! A volume put together out of stretches of a source and blocks that were written anew.
 
-use crate::tree::{Finding, Result};
+use crate::finding::{Finding, Result};
 use badger_drive::{Extents, Geometry, Identity, Medium, ReadError, Source};
 use std::collections::BTreeMap;
 use std::fs::File;

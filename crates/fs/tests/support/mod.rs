@@ -1,12 +1,13 @@
 //! What several tests of file systems need: volumes made and filled by the system's own tools.
 #![allow(dead_code)] // every test uses a part of it
 
+pub mod kernel;
 pub mod shape;
 
 use badger_drive::medium::MemoryMedium;
 use badger_drive::{Extents, Medium, Source, Workshop};
 use badger_fs::tree::Node;
-use badger_fs::{FileSystem, View};
+use badger_fs::{View, Volume};
 use shape::{Family, Mounted};
 use std::fs::{self, File};
 use std::os::unix::fs::{FileExt, symlink};
@@ -71,7 +72,7 @@ pub fn people(plain: bool) -> TempDir {
     dir
 }
 
-pub fn open(path: &Path) -> Box<dyn FileSystem> {
+pub fn open(path: &Path) -> Box<dyn Volume> {
     let source = Workshop::default().source(path).unwrap();
     let size = source.geometry().size_bytes;
     badger_fs::open(&source, 0, size).unwrap()
@@ -100,7 +101,7 @@ pub fn fill_by(family: Family, path: &Path, fill: impl FnOnce(&Path)) {
 }
 
 /// Bytes in memory as an opened volume.
-pub fn in_memory(bytes: Vec<u8>) -> badger_fs::tree::Result<Box<dyn FileSystem>> {
+pub fn in_memory(bytes: Vec<u8>) -> badger_fs::tree::Result<Box<dyn Volume>> {
     let len = bytes.len() as u64;
     badger_fs::open(&Source::detached(Arc::new(MemoryMedium::new(bytes, 512))), 0, len)
 }
@@ -110,11 +111,11 @@ pub fn source(path: &Path) -> Source {
 }
 
 /// The hash of a file's content, or of one of its streams.
-pub fn hashed(fs: &dyn FileSystem, node: &Node, stream: &str) -> Result<Vec<u8>, &'static str> {
+pub fn hashed(fs: &dyn Volume, node: &Node, stream: &str) -> Result<Vec<u8>, &'static str> {
     let content = fs.open(node, stream).map_err(|finding| finding.code)?;
     let (mut hasher, mut at, mut buffer) = (blake3::Hasher::new(), 0, vec![0; 1 << 20]);
     while at < content.size() {
-        let count = content.read(fs.volume(), at, &mut buffer).map_err(|finding| finding.code)?;
+        let count = content.read(at, &mut buffer).map_err(|finding| finding.code)?;
         hasher.update(&buffer[..count]);
         at += count as u64;
     }

@@ -1,9 +1,10 @@
 //! A volume of what people have, and copying out of it.
 #![allow(dead_code)]
 
+use badger_drive::Sysfs;
 use badger_drive::clock::Clock;
-use badger_drive::discover::Sysfs;
 use badger_drive::{Control, Refusal, Source, Workshop};
+use badger_fs::{Folder, Tree};
 use badger_people::copyout::{Clash, Collision, Event, Order, Report, copy_out};
 use std::fs::{self, File};
 use std::os::unix::fs::{FileExt, PermissionsExt, symlink};
@@ -96,11 +97,14 @@ impl Place {
         ask: &(dyn Fn(&Clash) -> Collision + Sync),
     ) -> Result<Report, Refusal> {
         let workshop = Workshop::default();
-        let drive: Source = workshop.source(source)?;
-        let volume = badger_fs::open(&drive, 0, drive.geometry().size_bytes).unwrap();
+        let tree: Box<dyn Tree> = if source.is_dir() {
+            Box::new(Folder::open(source).unwrap())
+        } else {
+            let drive: Source = workshop.source(source)?;
+            badger_fs::open(&drive, 0, drive.geometry().size_bytes).unwrap()
+        };
         let order = Order {
-            fs: &*volume,
-            source: &drive,
+            tree: &*tree,
             key: "volume".into(),
             picks: picks.iter().map(ToString::to_string).collect(),
             into: into.to_path_buf(),

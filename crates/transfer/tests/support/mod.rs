@@ -1,13 +1,13 @@
 //! Simulated drives in a folder of their own, and runs between them.
 #![allow(dead_code)] // every test uses a part of it
 
+use badger_drive::Sysfs;
 use badger_drive::clock::Clock;
-use badger_drive::discover::Sysfs;
 use badger_drive::{Refusal, Release, Source, Standing, Witness, Workshop};
 use badger_layout::plan::{self, Ids, Rest, Side, Sparing};
 use badger_layout::{Plan, table};
-use badger_transfer::hazard::Looked;
 use badger_transfer::journal::Journal;
+use badger_transfer::looked::Looked;
 use badger_transfer::run::{self, Run};
 use badger_transfer::{Control, Image, Report, events::Silent, volumes};
 use std::fs;

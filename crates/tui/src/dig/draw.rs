@@ -54,6 +54,11 @@ fn volumes(app: &App, buf: &mut Buffer, area: Rect, hits: &mut Vec<(Rect, Hit)>)
         (_, count) => format!("Dig into one of {count} volumes"),
     };
     put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, title)]);
+    if let Some(Entry::Folder(text)) = &app.dig.entry {
+        let mut line = field("look into", text);
+        line.push(say(Mean::Quiet, "   a folder of this machine, by its path"));
+        put(buf, area.x, area.bottom().saturating_sub(1), area.width, line);
+    }
     let rows = usize::from(area.height.saturating_sub(4));
     let skip = app.dig.chosen.saturating_sub(rows.saturating_sub(1));
     let head = format!("  {} {} {} {} {}", pad("drive", 22), pad("volume", 24), pad("format", 10), pad_left("size", 9), pad_left("in use", 9));
@@ -67,7 +72,7 @@ fn volumes(app: &App, buf: &mut Buffer, area: Rect, hits: &mut Vec<(Rect, Hit)>)
         let text = format!(
             "{} {} {} {} {}",
             pad(drive, 22),
-            pad(&format!("{number} {name}"), 24),
+            pad(&format!("{} {name}", number.unwrap_or_default()), 24),
             pad(content, 10),
             pad_left(&human(*len), 9),
             pad_left(&used, 9)
@@ -89,7 +94,8 @@ fn tree(view: &View, buf: &mut Buffer, area: Rect, hits: &mut Vec<(Rect, Hit)>) 
     let by = format!(" by {}", view.sort.word());
     let (head, right) = match &view.search {
         None => {
-            let volume = format!("  {} {} {}", choice.number, view.opened.label, view.opened.kind.word());
+            let number = choice.number.map(|number| format!("{number} ")).unwrap_or_default();
+            let volume = format!("  {number}{} {}", view.opened.label, view.opened.what);
             (vec![loud(Mean::Source, choice.drive.clone()), say(Mean::Quiet, volume)], by)
         }
         Some(search) => {
@@ -312,7 +318,7 @@ fn fineness(nanos: u64) -> String {
 
 fn property_lines(view: &View, look: &Look) -> Lines {
     let node = &look.node;
-    let Resolution { modified, accessed, created } = view.opened.fs.resolution();
+    let Resolution { modified, accessed, created } = view.opened.tree.resolution();
     let time = |time: Option<Time>, fine: u64| match time {
         Some(_) => format!("{}  {}", written(time, "%Y-%m-%d %H:%M:%S UTC"), fineness(fine)),
         None => "-".into(),
@@ -338,10 +344,10 @@ fn property_lines(view: &View, look: &Look) -> Lines {
     lines.extend(look.streams.iter().map(|stream| fact("stream", format!("{}  {}", stream.name.shown, human(stream.size)))));
     lines.extend(look.attributes.iter().map(|(name, len)| fact("attribute", format!("{name}  {len} bytes"))));
     let (count, packed) = (look.places.len(), if look.packed { ", packed" } else { "" });
+    let Some(sector) = look.sector else { return lines };
     if count > 0 {
         lines.push(Vec::new());
         lines.push(fact("lies in", format!("{} {}{packed}", thousands(count as u64), if count == 1 { "piece" } else { "pieces" })));
-        let sector = view.opened.fs.volume().sector();
         for (at, len) in look.places.iter().take(2000) {
             let text = match at {
                 Some(first) => format!("sectors {}–{}", thousands(*first), thousands(first + len.div_ceil(sector).max(1) - 1)),
@@ -365,9 +371,12 @@ fn byte_lines(look: &Look, width: usize) -> Lines {
     lines.collect()
 }
 
+fn field(word: &str, text: &str) -> Vec<Span<'static>> {
+    vec![loud(Mean::Focus, pad(word, 12)), loud(Mean::Text, text.to_string()), loud(Mean::Focus, "▏")]
+}
+
 fn tray_lines(view: &View, entry: Option<&Entry>, width: usize) -> Lines {
     let mut lines = Lines::new();
-    let field = |word: &str, text: &str| vec![loud(Mean::Focus, pad(word, 12)), loud(Mean::Text, text.to_string()), loud(Mean::Focus, "▏")];
     match entry {
         Some(Entry::Find(text)) => {
             lines.push(field("find", text));
@@ -382,7 +391,7 @@ fn tray_lines(view: &View, entry: Option<&Entry>, width: usize) -> Lines {
             lines.push(vec![say(Mean::Quiet, "a folder on another drive than this one; it is made where it is not there")]);
             return lines;
         }
-        None => {}
+        Some(Entry::Folder(_)) | None => {}
     }
     if let Some((clash, _)) = &view.clash {
         let of = |(size, time): (u64, Option<Time>)| format!("{} of {}", human(size), written(time, "%Y-%m-%d %H:%M"));

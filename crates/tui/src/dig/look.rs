@@ -2,7 +2,8 @@
 
 use badger_bench::volume::Opened;
 use badger_drive::size::thousands;
-use badger_fs::tree::{Node, NodeKind, Stream};
+use badger_fs::cached::Cached;
+use badger_fs::tree::{Node, NodeKind, Origin, Stream, Tree};
 use badger_people::kind::{self, Encoding, Format, Reading};
 use image::{ImageReader, Limits, imageops::FilterType};
 use std::io::BufReader;
@@ -43,6 +44,8 @@ pub struct Look {
     /// Where its bytes lie: first sector of the drive (`None` for a hole) and bytes.
     pub places: Vec<(Option<u64>, u64)>,
     pub packed: bool,
+    /// Bytes of a sector of the drive it lies on, where it lies on one.
+    pub sector: Option<u64>,
     pub streams: Vec<Stream>,
     pub attributes: Vec<(String, usize)>,
     /// Bytes from `offset` on.
@@ -102,7 +105,7 @@ fn answer(opened: &Opened, wished: &Receiver<Wish>, shown: &Mutex<Option<Look>>)
 }
 
 fn look(opened: &Opened, wish: &Wish) -> Look {
-    let (fs, node) = (&*opened.fs, &wish.node);
+    let (tree, node) = (&*opened.tree, &wish.node);
     let mut look = Look {
         path: wish.path.clone(),
         node: node.clone(),
@@ -111,53 +114,39 @@ fn look(opened: &Opened, wish: &Wish) -> Look {
         body: Body::Nothing,
         places: Vec::new(),
         packed: false,
-        streams: fs.streams(node).unwrap_or_default(),
-        attributes: fs.attributes(node).unwrap_or_default().into_iter().map(|(name, value)| (name, value.len())).collect(),
+        sector: None,
+        streams: tree.streams(node).unwrap_or_default(),
+        attributes: tree.attributes(node).unwrap_or_default().into_iter().map(|(name, value)| (name, value.len())).collect(),
         offset: wish.offset,
         bytes: Vec::new(),
         lost: Vec::new(),
         read_through: false,
         trouble: None,
     };
-    match node.kind {
-        NodeKind::Directory => {
-            let listing = fs.list(node);
-            let folders = listing.entries.iter().filter(|entry| entry.node.kind == NodeKind::Directory).count() as u64;
-            let bytes = listing.entries.iter().map(|entry| entry.node.size).sum();
-            look.body = Body::Folder(folders, listing.entries.len() as u64 - folders, bytes);
-            look.trouble = listing.findings.first().map(|finding| finding.text.clone());
-            return look;
-        }
-        NodeKind::Link => {
-            match fs.link(node) {
-                Ok(name) => look.body = Body::Link(name.shown),
-                Err(finding) => look.trouble = Some(finding.text),
-            }
-            return look;
-        }
-        NodeKind::Other => {
-            let what = node.what.as_deref().unwrap_or("device, pipe or socket");
-            look.trouble = Some(format!("a {what}: there is nothing in it").replace("a alias", "an alias"));
-            return look;
-        }
-        NodeKind::File => {}
+    if node.kind != NodeKind::File {
+        no_file(tree, node, &mut look);
+        return look;
     }
-    let content = match fs.open(node, "") {
+    let content = match tree.open(node, "") {
         Ok(content) => content,
         Err(finding) => {
             look.trouble = Some(finding.text);
             return look;
         }
     };
-    let sector = fs.volume().sector();
-    let on_drive = |at: u64| (fs.volume().start() + at) / sector;
-    look.places = content.pieces().iter().map(|piece| (piece.at.map(on_drive), piece.len)).collect();
+    let volume = match tree.origin() {
+        Origin::Volume(volume) => Some(volume.volume()),
+        Origin::Folder(_) => None,
+    };
+    let on_drive = |at: u64| volume.map(|volume| (volume.start() + at) / volume.sector());
+    look.sector = volume.map(Cached::sector);
+    look.places = content.pieces().iter().map(|piece| (piece.at.and_then(on_drive), piece.len)).collect();
     look.packed = content.is_packed();
     let mut lost = Vec::new();
     let mut head = vec![0; content.size().min(MOST_TEXT) as usize];
-    content.read_hard(fs.volume(), 0, &mut head, &mut lost);
+    content.read_hard(0, &mut head, &mut lost);
     look.bytes = vec![0; content.size().saturating_sub(wish.offset).min(BYTES as u64) as usize];
-    content.read_hard(fs.volume(), wish.offset, &mut look.bytes, &mut Vec::new());
+    content.read_hard(wish.offset, &mut look.bytes, &mut Vec::new());
     let format = kind::format(&head[..head.len().min(4096)]);
     look.format = Some(format);
     if wish.through {
@@ -166,7 +155,7 @@ fn look(opened: &Opened, wish: &Wish) -> Look {
         let mut at = 0;
         while at < content.size() {
             match content.hole(at) {
-                0 => match content.read_hard(fs.volume(), at, &mut buffer, &mut lost) {
+                0 => match content.read_hard(at, &mut buffer, &mut lost) {
                     0 => break,
                     count => at += count as u64,
                 },
@@ -175,19 +164,41 @@ fn look(opened: &Opened, wish: &Wish) -> Look {
         }
         look.read_through = true;
     }
-    look.lost = lost.iter().map(|(start, len)| (*start, *len, content.place(*start).map(on_drive))).collect();
+    look.lost = lost.iter().map(|(start, len)| (*start, *len, content.place(*start).and_then(on_drive))).collect();
     if lost.is_empty() {
-        look.facts = kind::facts(fs, &content, &head, format);
+        look.facts = kind::facts(&content, &head, format);
     }
-    look.body = picture(opened, &content, format).or_else(|| text(&head, content.size())).unwrap_or(Body::Nothing);
+    look.body = picture(&content, format).or_else(|| text(&head, content.size())).unwrap_or(Body::Nothing);
     look
 }
 
-fn picture(opened: &Opened, content: &badger_fs::Content, format: Format) -> Option<Body> {
+/// What is to be said of what has no content of its own.
+fn no_file(tree: &dyn Tree, node: &Node, look: &mut Look) {
+    match node.kind {
+        NodeKind::Directory => {
+            let listing = tree.list(node);
+            let folders = listing.entries.iter().filter(|entry| entry.node.kind == NodeKind::Directory).count() as u64;
+            let bytes = listing.entries.iter().map(|entry| entry.node.size).sum();
+            look.body = Body::Folder(folders, listing.entries.len() as u64 - folders, bytes);
+            look.trouble = listing.findings.first().map(|finding| finding.text.clone());
+        }
+        NodeKind::Link => match tree.link(node) {
+            Ok(name) => look.body = Body::Link(name.shown),
+            Err(finding) => look.trouble = Some(finding.text),
+        },
+        NodeKind::Other => {
+            let what = node.what.as_deref().unwrap_or("device, pipe or socket");
+            look.trouble = Some(format!("no file: {what}"));
+        }
+        NodeKind::File => {}
+    }
+}
+
+fn picture(content: &badger_fs::Content, format: Format) -> Option<Body> {
     if format.kind != kind::Kind::Picture || !matches!(format.name, "PNG" | "JPEG" | "GIF" | "BMP" | "TIFF" | "WebP") {
         return None;
     }
-    let mut reader = ImageReader::new(BufReader::with_capacity(1 << 16, Reading::new(&*opened.fs, content))).with_guessed_format().ok()?;
+    let mut reader = ImageReader::new(BufReader::with_capacity(1 << 16, Reading::new(content))).with_guessed_format().ok()?;
     let mut limits = Limits::default();
     limits.max_alloc = Some(256 << 20);
     (limits.max_image_width, limits.max_image_height) = (Some(20_000), Some(20_000));

@@ -15,20 +15,20 @@ use badger_people::copyout::{Clash, Collision};
 use crossterm::event::KeyCode;
 pub use draw::draw;
 use look::{BYTES, Look, Looker, Wish};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use tree::{Picked, Row, Sort};
 use work::{Copying, News};
 
-/// A volume that can be chosen.
+/// A volume that can be chosen, or a folder of this machine.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Choice {
-    /// The drive.
+    /// The drive, or the folder.
     pub path: PathBuf,
     /// Number of its partition.
-    pub number: u32,
+    pub number: Option<u32>,
     /// What the drive says it is.
     pub drive: String,
     /// The volume's label, or the partition's name.
@@ -53,6 +53,8 @@ enum Mode {
 enum Entry {
     Find(String),
     Into(String),
+    /// A folder of this machine to look into.
+    Folder(String),
 }
 
 /// A search and what it found.
@@ -151,7 +153,7 @@ impl Dig {
         let (send, receive) = channel();
         let bench = bench.clone();
         std::thread::spawn(move || {
-            let opened = bench.open_volume(&choice.path, Some(choice.number));
+            let opened = bench.open_tree(&choice.path, choice.number);
             // Nobody waits any more where another volume was chosen.
             let _ = send.send((choice, opened));
         });
@@ -173,14 +175,15 @@ impl Dig {
         }
     }
 
-    /// Takes in what the threads found. Gives what is to be said, if anything.
-    pub fn refresh(&mut self) -> Result<bool, (Mean, String)> {
+    /// Takes in what the threads found. Gives what is to be said, if anything. Files go into `into` where the technician does
+    /// not say otherwise.
+    pub fn refresh(&mut self, into: Option<&Path>) -> Result<bool, (Mean, String)> {
         let mut news = false;
         if let Some((choice, opened)) = self.opening.as_ref().and_then(|opening| opening.try_recv().ok()) {
             self.opening = None;
             news = true;
             match opened {
-                Ok(opened) => self.view = Some(Box::new(View::new(choice, opened))),
+                Ok(opened) => self.view = Some(Box::new(View::new(choice, opened, into.map(Path::to_path_buf)))),
                 Err(refusal) => return Err((Mean::Stop, refusal.text)),
             }
         }
@@ -189,12 +192,13 @@ impl Dig {
 }
 
 impl View {
-    fn new(choice: Choice, opened: Opened) -> Self {
+    fn new(choice: Choice, opened: Opened, into: Option<PathBuf>) -> Self {
         let opened = Arc::new(opened);
         let news = channel();
-        if let Ok(root) = opened.fs.root() {
+        if let Ok(root) = opened.tree.root() {
             work::list(&opened, root, String::new(), 0, Sort::Name, &news.0);
         }
+        let free = into.as_deref().and_then(badger_people::free);
         Self {
             choice,
             looker: Looker::start(opened.clone()),
@@ -210,8 +214,8 @@ impl View {
             search: None,
             searches: 0,
             tray: Vec::new(),
-            into: None,
-            free: None,
+            into,
+            free,
             collision: Collision::Skip,
             copying: None,
             clash: None,
@@ -356,7 +360,7 @@ impl View {
             self.chosen = at;
             if path != row.path() && self.rows[at].is_folder() && !self.rows[at].open {
                 let (node, depth) = (self.rows[at].entry.node.clone(), self.rows[at].depth + 1);
-                let below = tree::rows(self.opened.fs.list(&node), &path, depth, self.sort);
+                let below = tree::rows(self.opened.tree.list(&node), &path, depth, self.sort);
                 self.rows[at].open = true;
                 self.rows.splice(at + 1..at + 1, below);
             }
@@ -500,7 +504,7 @@ pub fn choices(app: &App) -> Vec<Choice> {
             let name = if volume.label.is_empty() { part.map(|part| part.name.clone()).unwrap_or_default() } else { volume.label.clone() };
             out.push(Choice {
                 path: item.path().clone(),
-                number: *number,
+                number: Some(*number),
                 drive: item.found.identity.model.clone(),
                 name,
                 content: volume.kind.word().to_string(),
@@ -521,7 +525,7 @@ pub fn key(app: &mut App, code: KeyCode) {
     let choices = choices(app);
     let App { dig, bench, .. } = app;
     if let Some(entry) = dig.entry.take() {
-        dig.entry = typed(dig, entry, code);
+        dig.entry = typed(dig, bench, entry, code);
         return;
     }
     let Some(view) = &mut dig.view else {
@@ -533,6 +537,7 @@ pub fn key(app: &mut App, code: KeyCode) {
                     dig.open(choice.clone(), bench);
                 }
             }
+            KeyCode::Char('o') => dig.entry = Some(Entry::Folder(String::new())),
             KeyCode::Esc => app.place = Place::Bench,
             _ => {}
         }
@@ -616,8 +621,7 @@ pub fn key(app: &mut App, code: KeyCode) {
 }
 
 /// Takes a letter of what is being typed; gives what is still open.
-fn typed(dig: &mut Dig, entry: Entry, code: KeyCode) -> Option<Entry> {
-    let view = dig.view.as_mut()?;
+fn typed(dig: &mut Dig, bench: &Bench, entry: Entry, code: KeyCode) -> Option<Entry> {
     let edit = |mut text: String| match code {
         KeyCode::Backspace => {
             text.pop();
@@ -631,25 +635,39 @@ fn typed(dig: &mut Dig, entry: Entry, code: KeyCode) -> Option<Entry> {
     };
     match (entry, code) {
         (_, KeyCode::Esc) => None,
+        (Entry::Folder(text), KeyCode::Enter) => {
+            if !text.trim().is_empty() {
+                dig.open(folder(Path::new(text.trim())), bench);
+            }
+            None
+        }
         (Entry::Find(text), KeyCode::Enter) => {
-            view.begin_search(text);
+            dig.view.as_mut()?.begin_search(text);
             None
         }
         (Entry::Into(text), KeyCode::Enter) => {
+            let view = dig.view.as_mut()?;
             view.into = (!text.trim().is_empty()).then(|| PathBuf::from(text.trim()));
             view.measure();
             None
         }
         (Entry::Find(text), _) => Some(Entry::Find(edit(text))),
         (Entry::Into(text), _) => Some(Entry::Into(edit(text))),
+        (Entry::Folder(text), _) => Some(Entry::Folder(edit(text))),
     }
+}
+
+/// A folder of this machine as a choice.
+fn folder(path: &Path) -> Choice {
+    let name = path.display().to_string();
+    Choice { path: path.to_path_buf(), number: None, drive: "this machine".into(), name, content: "folder".into(), len: 0, used: None }
 }
 
 /// The keys at the bottom.
 pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
     match (&app.dig.entry, &app.dig.view) {
         (Some(_), _) => vec![("Enter", "take it"), ("Esc", "leave it")],
-        (None, None) => vec![("↑↓", "choose"), ("Enter", "dig into it"), ("Esc", "bench")],
+        (None, None) => vec![("↑↓", "choose"), ("Enter", "dig into it"), ("o", "a folder of this machine"), ("Esc", "bench")],
         (None, Some(view)) if view.clash.is_some() => vec![("s", "skip"), ("k", "keep both"), ("n", "replace if newer")],
         (None, Some(view)) => {
             let mut hints = vec![("Enter", "open"), ("Space", "to the tray"), ("p", "preview"), ("[ ]", "scroll"), ("f", "find"), ("s", "sort")];

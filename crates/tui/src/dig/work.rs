@@ -30,7 +30,7 @@ pub enum News {
 pub fn list(opened: &Arc<Opened>, node: Node, path: String, depth: u16, sort: Sort, news: &Sender<News>) {
     let (opened, news) = (opened.clone(), news.clone());
     std::thread::spawn(move || {
-        let mut listing = opened.fs.list(&node);
+        let mut listing = opened.tree.list(&node);
         let trouble = match listing.findings.len() {
             0 => None,
             1 => Some(listing.findings.remove(0).text),
@@ -71,8 +71,7 @@ impl Query {
         if self.kinds.is_empty() {
             return true;
         }
-        let fs = &*opened.fs;
-        node.kind == NodeKind::File && fs.open(node, "").is_ok_and(|content| self.kinds.contains(&kind::format(&kind::head(fs, &content)).kind))
+        node.kind == NodeKind::File && opened.tree.open(node, "").is_ok_and(|content| self.kinds.contains(&kind::format(&kind::head(&content)).kind))
     }
 }
 
@@ -83,14 +82,14 @@ pub const MOST_FOUND: usize = 20_000;
 pub fn search(opened: &Arc<Opened>, text: &str, number: u64, stop: &Arc<AtomicBool>, news: &Sender<News>) {
     let (opened, news, stop, query) = (opened.clone(), news.clone(), stop.clone(), Query::new(text));
     std::thread::spawn(move || {
-        let Ok(root) = opened.fs.root() else { return };
+        let Ok(root) = opened.tree.root() else { return };
         let (mut hits, mut count, mut found) = (Vec::new(), 0u64, 0);
         let mut seen = HashSet::from([root.id]);
         let mut waiting = vec![(String::new(), root, 0)];
         let mut told = std::time::Instant::now();
         while let Some((path, directory, depth)) = waiting.pop() {
             let parent: Arc<str> = path.as_str().into();
-            for entry in opened.fs.list(&directory).entries {
+            for entry in opened.tree.list(&directory).entries {
                 if stop.load(Ordering::Relaxed) || found >= MOST_FOUND {
                     break;
                 }
@@ -126,7 +125,7 @@ pub fn count(opened: &Arc<Opened>, path: String, node: Node, news: &Sender<News>
         };
         add(&node);
         if node.kind == NodeKind::Directory {
-            badger_fs::tree::walk(&*opened.fs, node, "", &mut |_, entry| add(&entry.node));
+            badger_fs::tree::walk(&*opened.tree, node, "", &mut |_, entry| add(&entry.node));
         }
         let _ = news.send(News::Counted(path, files, bytes));
     });

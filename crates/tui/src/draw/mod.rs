@@ -93,19 +93,8 @@ pub fn rule(buf: &mut Buffer, area: Rect, y: u16) {
 
 /// Breaks a text into lines of `width` columns.
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
-    let mut lines = vec![String::new()];
-    for word in text.split(' ') {
-        let last = lines.last_mut().expect("there is always one line");
-        if last.is_empty() {
-            *last = cut(word, width);
-        } else if last.width() + 1 + word.width() <= width {
-            last.push(' ');
-            last.push_str(word);
-        } else {
-            lines.push(cut(word, width));
-        }
-    }
-    lines
+    let how = textwrap::Options::new(width.max(1)).word_splitter(textwrap::WordSplitter::NoHyphenation);
+    textwrap::wrap(text, how).into_iter().map(std::borrow::Cow::into_owned).collect()
 }
 
 /// A bar of `width` cells, `share` of them filled.

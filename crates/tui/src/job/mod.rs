@@ -22,7 +22,7 @@ use badger_drive::{Refusal, Source};
 use badger_layout::Plan;
 use badger_layout::fit::Part;
 use badger_layout::plan::{Ids, Rest};
-use badger_transfer::hazard::Looked;
+use badger_transfer::looked::Looked;
 use badger_transfer::references::Reference;
 use badger_transfer::{Hazard, Level, Outcome, Report};
 use crossterm::event::KeyCode;

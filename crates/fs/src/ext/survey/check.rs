@@ -7,8 +7,9 @@ use super::super::{
     journal,
 };
 use super::{Tour, VALUE_INODE};
-use crate::content::{Content, Form};
-use crate::tree::{Finding, NodeKind};
+use crate::content::{FileMap, Form};
+use crate::finding::Finding;
+use crate::node::NodeKind;
 use badger_drive::field::{array, le16, le32};
 
 /// Features a kernel knows: compatible, incompatible, read-only compatible.
@@ -163,7 +164,7 @@ impl Ext {
         let Ok(pieces) = self.pieces_of(&inode) else { return wrong("where it lies cannot be told") };
         let holes = pieces.iter().any(|piece| piece.at.is_none());
         let mut head = vec![0; 1024];
-        if Content::new(inode.size(), pieces, Form::Plain).read(&self.volume, 0, &mut head).is_err() {
+        if FileMap::new(inode.size(), pieces, Form::Plain).read(&self.volume, 0, &mut head).is_err() {
             return wrong("it cannot be read");
         }
         if holes {
@@ -311,9 +312,13 @@ impl Tour<'_> {
         if kind == 10 {
             self.check_link(inode);
         }
-        let held = |rest: &[u8]| inode.size() <= 60 + rest.len() as u64 && (kind != 4 || inode.size() == 60 + rest.len() as u64);
-        if flags & INLINE != 0 && !inode.inline_rest().is_some_and(held) {
-            self.add(Finding::new("ext-inode", format!("inode {number}: its content is said to lie within it, but does not")));
+        if flags & INLINE != 0 {
+            let (size, there) = (inode.size(), 60 + inode.inline_rest().map_or(0, |rest| rest.len() as u64));
+            if inode.inline_rest().is_none() {
+                self.add(Finding::new("ext-inode", format!("inode {number}: its content is said to lie within it, but does not")));
+            } else if size > there || (kind == 4 && size != there) {
+                self.add(Finding::new("ext-inline", format!("inode {number} says it is {size} bytes long; {there} bytes lie within it")));
+            }
         }
     }
 
@@ -328,7 +333,7 @@ impl Tour<'_> {
             Some(inode.bytes[40..100].to_vec())
         } else if size < fs.block {
             let mut bytes = vec![0; fs.block as usize];
-            let read = fs.pieces_of(inode).and_then(|pieces| Content::new(fs.block, pieces, Form::Plain).read(&fs.volume, 0, &mut bytes));
+            let read = fs.pieces_of(inode).and_then(|pieces| FileMap::new(fs.block, pieces, Form::Plain).read(&fs.volume, 0, &mut bytes));
             read.ok().map(|_| bytes)
         } else {
             None

@@ -5,8 +5,8 @@ use super::super::hash::Hasher;
 use super::super::{ENCRYPTED, INDEXED, INLINE, Inode, MOST_DIRECTORY, ROOT, RawEntry};
 use super::Tour;
 use crate::bits::Bits;
-use crate::content::{Content, Form};
-use crate::tree::Finding;
+use crate::content::{FileMap, Form};
+use crate::finding::Finding;
 use badger_drive::field::{le16, le32};
 use std::collections::{HashMap, HashSet};
 use std::hash::{BuildHasher, RandomState};
@@ -62,7 +62,7 @@ impl Tour<'_> {
             return;
         };
         self.names_left = left;
-        let content = Content::new(size, pieces, Form::Plain);
+        let content = FileMap::new(size, pieces, Form::Plain);
         let blocks = size / fs.block;
         let indexed = inode.flags() & INDEXED != 0;
         let damaged = || Finding::new("ext-index", format!("directory {number}: its index is damaged; its names are still there"));
@@ -100,7 +100,7 @@ impl Tour<'_> {
     }
 
     /// Goes through a hashed index: every node within bounds, hashes rising, every leaf named once. `None` where it is damaged.
-    fn index(&mut self, inode: &Inode, content: &Content, blocks: u64) -> Option<Index> {
+    fn index(&mut self, inode: &Inode, content: &FileMap, blocks: u64) -> Option<Index> {
         let fs = self.fs;
         let mut root = vec![0; fs.block as usize];
         content.read(&fs.volume, 0, &mut root).ok()?;

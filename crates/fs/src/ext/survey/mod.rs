@@ -8,9 +8,10 @@ use super::{
     ATTRIBUTE_INODES, BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, Group, HUGE, Held, INLINE, INODES_UNWRITTEN, Inode, RESIZE, ROOT, Walked,
 };
 use crate::bits::Bits;
+use crate::finding::{Finding, Weight};
+use crate::node::NodeKind;
 use crate::resize::total;
 use crate::survey::{Claims, Survey, Use};
-use crate::tree::{Finding, NodeKind, Weight};
 use badger_drive::field::{le16, le32};
 use badger_drive::size::thousands;
 use std::collections::{BTreeMap, HashMap};

@@ -1,0 +1,83 @@
+//! A drive that was looked at: what it says of itself in its first structures.
+
+use badger_drive::sounding::WIDE;
+use badger_drive::{Sounding, Source};
+use badger_fs::recognise::{self, Recognised, State};
+use badger_layout::{Kind, Table, table};
+
+/// What may be said of a drive as a whole. That it is empty is never said: nobody looks everywhere.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Content {
+    /// A table, or a volume without one.
+    Known,
+    /// Why nothing can be said.
+    NotReadable(String),
+    /// Nothing but zeroes in so many places, spread over the whole drive.
+    LooksEmpty(usize),
+    /// No table and no volume, but something in so many of so many places, the first at this byte.
+    DataWithoutTable {
+        /// Places that hold something.
+        with: usize,
+        /// Places that were looked at.
+        places: usize,
+        /// The first of them.
+        first: u64,
+    },
+}
+
+impl Content {
+    /// What was seen in places of a drive on which nothing is recognised.
+    fn of(sounding: &Sounding) -> Self {
+        let (zero, with, unreadable) = sounding.counts();
+        let places = zero + with + unreadable;
+        match (with, unreadable) {
+            (0, 0) => Self::LooksEmpty(places),
+            (_, 0) => Self::DataWithoutTable { with, places, first: sounding.data().next().unwrap_or(0) },
+            _ => Self::NotReadable(format!("{unreadable} of {places} places could not be read")),
+        }
+    }
+
+    /// In words; empty where a table or a volume is known.
+    pub fn words(&self) -> String {
+        match self {
+            Self::Known => String::new(),
+            Self::NotReadable(why) => format!("not readable: {why}"),
+            Self::LooksEmpty(places) => format!("looks empty ({places} places)"),
+            Self::DataWithoutTable { with, places, .. } => format!("data without a table (in {with} of {places} places)"),
+        }
+    }
+}
+
+/// A drive that was looked at: its table and what is in its partitions.
+#[derive(Clone)]
+pub struct Looked {
+    /// What may be said of it as a whole.
+    pub content: Content,
+    /// The table.
+    pub table: Table,
+    /// The volumes by partition number.
+    pub volumes: Vec<(u32, Recognised)>,
+}
+
+impl Looked {
+    /// Reads the table and the first structures of every partition.
+    pub fn at(source: &Source) -> Self {
+        let table = table::read(&**source);
+        let mut volumes = recognise::volumes(&**source, &table);
+        for (number, volume) in volumes.iter_mut().filter(|(_, volume)| volume.kind == badger_fs::Kind::Ntfs && volume.state != State::Damaged) {
+            let Some(partition) = table.partitions.iter().find(|partition| partition.number == *number) else { continue };
+            let (start, len) = table.place(partition);
+            if badger_fs::open(source, start, len).is_ok_and(|fs| badger_fs::ntfs::is_asleep(&*fs)) {
+                volume.state = State::Hibernated;
+            }
+        }
+        let known = table.kind != Kind::None || !volumes.is_empty();
+        let content = if known { Content::Known } else { Content::of(&Sounding::take(&**source, WIDE, &[])) };
+        Self { content, table, volumes }
+    }
+
+    /// The volume in a partition.
+    pub fn volume(&self, number: u32) -> Option<&Recognised> {
+        self.volumes.iter().find(|(other, _)| *other == number).map(|(_, volume)| volume)
+    }
+}
