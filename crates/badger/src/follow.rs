@@ -89,6 +89,7 @@ impl Observer for Follower {
                 self.draw(&mut state, *at);
             }
             Event::Lost { len, .. } => state.lost += len,
+            Event::Late { len, .. } => state.lost = state.lost.saturating_sub(*len),
             Event::Kept { .. } | Event::Differs { .. } => {}
         }
     }

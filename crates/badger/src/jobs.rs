@@ -198,7 +198,7 @@ pub fn clone(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Ref
         print_fit(&prepared);
         print_hazards(&prepared.hazards);
         if let Some((past, job)) = &prepared.unfinished {
-            tell!("  goes on with the unfinished run of job {job} at {}", human(past.done));
+            tell!("  goes on with the unfinished run of job {job} at {}", human(past.done_bytes()));
         }
     }
     let control = Arc::new(Control::new());

@@ -12,11 +12,12 @@ use badger_layout::fit::{self, Part};
 use badger_layout::plan::{self, Ids, InUse, Patch, Rest, Side, Sparing};
 use badger_layout::{Plan, Rules};
 use badger_transfer::hazard;
-use badger_transfer::journal::{Journal, Past, Unfinished};
+use badger_transfer::journal::{Journal, Unfinished};
 use badger_transfer::looked::Looked;
 use badger_transfer::references::{self, Carrier, Reference};
 use badger_transfer::resume;
 use badger_transfer::run::{self, Run};
+use badger_transfer::tally::Tally;
 use badger_transfer::volumes::{self, Surveyed};
 use badger_transfer::{Control, Event, Hazard, Image, Observer, Phase, Report};
 use std::path::PathBuf;
@@ -85,7 +86,7 @@ pub struct Prepared {
     /// What to know before.
     pub hazards: Vec<Hazard>,
     /// What an unfinished run between these two has done, and the job it belongs to.
-    pub unfinished: Option<(Past, i64)>,
+    pub unfinished: Option<(Tally, i64)>,
     /// The source's volumes, gone over; none for a clone of everything as it is.
     pub surveyed: Vec<Surveyed>,
     /// What is known of every partition for a fit.
@@ -254,7 +255,8 @@ impl Bench {
         if let Some((past, job)) = &unfinished {
             // What it holds is this very copy.
             standing.retain(|hazard| !["target-holds", "target-looks-empty", "target-not-readable"].contains(&hazard.code));
-            let text = format!("the target holds what job {job} has copied so far, {}: it is gone on with", badger_drive::size::human(past.done));
+            let text =
+                format!("the target holds what job {job} has copied so far, {}: it is gone on with", badger_drive::size::human(past.done_bytes()));
             standing.push(Hazard { level: badger_transfer::Level::Note, code: "target-unfinished", text });
         }
         let references = named(&source, &looked, &surveyed, &plan);
@@ -356,7 +358,7 @@ impl Bench {
         let target_facts = DriveFacts::new(candidate.identity(), candidate.geometry(), Ribbon::planned(&plan, &source_facts.ribbon));
         let shifts = shifts(&looked, &self.workshop, &candidate);
         // What is copied already must not carry a mark, not even for a moment in which somebody pulls the plug.
-        let overwritten = ahead(&plan, begun.as_ref().map_or(0, |begun| begun.past.done));
+        let overwritten = ahead(&plan, &begun.as_ref().map(|begun| begun.past.clone()).unwrap_or_default());
         let release = Release { source: &source, needed: plan.reach(), tail, overwritten: &overwritten, shifts: &shifts };
         let target = candidate.release(&release)?;
         let clock: Arc<dyn Clock> = source.clock().or_else(|| target.clock()).unwrap_or_else(|| self.workshop.clock.clone());
@@ -364,7 +366,7 @@ impl Bench {
         let job = journal.job;
         let noted = ledger.seen(source.identity(), source.geometry()).and_then(|_| ledger.seen(target.identity(), target.geometry()));
         let run_id = noted.and_then(|_| ledger.begin_run(job)).map_err(|error| ledger_refusal(&error))?;
-        let resumed = journal.past.done;
+        let resumed = journal.past.done_bytes();
         let plan = journal.plan.clone();
         if resumed > 0 {
             ledger.note(run_id, &format!("gone on with at {}", badger_drive::size::human(resumed))).map_err(|error| ledger_refusal(&error))?;
@@ -443,15 +445,9 @@ fn shifts(looked: &Looked, workshop: &Workshop, candidate: &Candidate) -> Vec<i1
     shifts
 }
 
-/// What of the target a run has still to overwrite, once `done` bytes of the plan are: start and length in bytes.
-fn ahead(plan: &Plan, done: u64) -> Vec<(u64, u64)> {
-    let mut left = done;
-    let rest = plan.moves.iter().map(|step| {
-        let over = left.min(step.len);
-        left -= over;
-        (step.to + over, step.len - over)
-    });
-    rest.filter(|(_, len)| *len > 0).collect()
+/// What of the target a run has still to overwrite: start and length in bytes.
+fn ahead(plan: &Plan, tally: &Tally) -> Vec<(u64, u64)> {
+    plan.moves.iter().flat_map(|step| tally.done.gaps(step.to..step.to + step.len)).map(|gap| (gap.start, gap.end - gap.start)).collect()
 }
 
 /// What names partitions on the source, where the plan changes something of what could be named.

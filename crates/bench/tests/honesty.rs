@@ -30,7 +30,8 @@ fn stopped(shop: &Shop, order: &Order, after: u64) -> (Report, u64) {
 }
 
 fn interrupted(shop: &Shop, from: &Path, onto: &Path) {
-    let (report, _) = stopped(shop, &Order::new(from, onto), 5);
+    // Eight more may be on their way by then, whatever the machine does besides.
+    let (report, _) = stopped(shop, &Order::new(from, onto), 2);
     assert_eq!(report.outcome, Outcome::Interrupted);
     assert!(report.read_bytes > 0 && report.read_bytes < LONG as u64);
 }

@@ -128,7 +128,7 @@ fn a_stopped_run_is_found_again_with_its_job() {
     assert_eq!(report.outcome, Outcome::Interrupted);
     let again = place.bench.prepare(&order).unwrap();
     let (past, job) = again.unfinished.as_ref().unwrap();
-    assert_eq!((past.done, *job), (report.read_bytes, 1));
+    assert_eq!((past.done_bytes(), *job), (report.read_bytes, 1));
     assert!(place.bench.prepare(&Order { restart: true, ..order.clone() }).unwrap().unfinished.is_none());
     assert_eq!(place.bench.prepare(&Order { ids: Ids::Fresh, ..order.clone() }).err().unwrap().code, "run-differs");
     let report = place.bench.run(again, "onto", &Control::new(), &Silent).unwrap();

@@ -90,6 +90,23 @@ impl<V: Clone + PartialEq> Extents<V> {
             .filter(|(range, _)| range.start < range.end)
     }
 
+    /// The parts of `window` that no range holds, in order.
+    pub fn gaps(&self, window: Range<u64>) -> impl Iterator<Item = Range<u64>> {
+        let (mut at, end) = (window.start, window.end);
+        let mut held = self.within(window);
+        std::iter::from_fn(move || {
+            while at < end {
+                let (start, next) = held.next().map_or((end, end), |(range, _)| (range.start, range.end));
+                let gap = at..start;
+                at = next;
+                if !gap.is_empty() {
+                    return Some(gap);
+                }
+            }
+            None
+        })
+    }
+
     /// How many positions inside `window` have a value that `which` accepts.
     pub fn total_within(&self, window: Range<u64>, which: impl Fn(&V) -> bool) -> u64 {
         self.within(window).filter(|(_, value)| which(value)).map(|(range, _)| range.end - range.start).sum()
@@ -141,6 +158,10 @@ mod tests {
             for (a, b) in [(0u64, 64u64), (10, 20), (33, 33)] {
                 let counted = array[a as usize..b as usize].iter().filter(|v| **v == Some(1)).count() as u64;
                 prop_assert_eq!(extents.total_within(a..b, |v| *v == 1), counted);
+                let gaps: Vec<u64> = extents.gaps(a..b).flatten().collect();
+                let free: Vec<u64> = (a..b).filter(|at| array[*at as usize].is_none()).collect();
+                prop_assert_eq!(gaps, free);
+                prop_assert!(extents.gaps(a..b).all(|gap| !gap.is_empty()));
             }
         }
     }

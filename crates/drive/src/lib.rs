@@ -18,6 +18,7 @@ pub mod health;
 pub mod identity;
 mod io;
 pub mod medium;
+pub mod narrow;
 pub mod open;
 mod paths;
 pub mod raw;

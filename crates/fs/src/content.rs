@@ -4,6 +4,8 @@ use crate::cached::Cached;
 use crate::finding::{Finding, Result};
 use crate::node::Piece;
 use crate::unpack::{self, Packing};
+use badger_drive::narrow::{Failed, narrow};
+use std::convert::Infallible;
 
 /// How the pieces become bytes.
 pub(crate) enum Form {
@@ -338,21 +340,23 @@ fn hard(read: &dyn Fn(u64, &mut [u8]) -> Result<usize>, (size, least): (u64, u64
     if let Ok(count) = read(offset, buf) {
         return count;
     }
-    let len = (buf.len() as u64).min(size.saturating_sub(offset));
-    let edge = (offset / least + 1) * least;
-    if len <= edge - offset {
-        buf[..len as usize].fill(0);
-        match lost.last_mut() {
-            Some((start, held)) if *start + *held == offset => *held += len,
-            _ => lost.push((offset, len)),
-        }
-        return len as usize;
+    let len = (buf.len() as u64).min(size.saturating_sub(offset)) as usize;
+    if len == 0 {
+        return 0;
     }
-    let half = (len / 2 / least * least).max(edge - offset);
-    let (first, second) = buf[..len as usize].split_at_mut(half as usize);
-    hard(read, (size, least), offset, first, lost);
-    hard(read, (size, least), offset + half, second, lost);
-    len as usize
+    // The whole of it was just tried.
+    let mut tried = true;
+    let mut again = |at: u64, buf: &mut [u8]| {
+        if std::mem::take(&mut tried) {
+            return Err(Failed::At(at));
+        }
+        let count = read(at, buf).map_err(|_| Failed::At(at))?;
+        // What became shorter meanwhile has nothing there.
+        buf[count..].fill(0);
+        Ok(())
+    };
+    let Ok(()) = narrow::<Infallible>(&mut again, least, offset, &mut buf[..len], lost);
+    len
 }
 
 fn damaged() -> Finding {

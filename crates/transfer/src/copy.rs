@@ -3,14 +3,19 @@
 use crate::Control;
 use crate::events::{Event, Observer};
 use crate::image::Image;
-use crate::journal::{Journal, Record};
+use crate::journal::Journal;
+use crate::route::Route;
+use crate::tally::{Note, Tally};
 use crate::tree::{self, Hash, LEAF};
 use badger_drive::buffer::{Buffer, Pool, is_zero};
 use badger_drive::clock::Clock;
-use badger_drive::{Medium, ReadError, Source, Target, WriteError};
+use badger_drive::narrow::read_hard;
+use badger_drive::{Extents, Medium, Source, Target, WriteError};
 use badger_layout::Plan;
 use badger_layout::plan::{Patch, Rest};
+use std::collections::BTreeSet;
 use std::io;
+use std::ops::Range;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::time::Duration;
@@ -95,21 +100,6 @@ impl Context<'_> {
     }
 }
 
-/// What was done so far.
-#[derive(Clone, Debug, Default)]
-pub struct Tally {
-    /// Bytes in the order of the plan.
-    pub done: u64,
-    /// Bytes written.
-    pub written: u64,
-    /// Bytes that needed no writing.
-    pub skipped: u64,
-    /// Unreadable stretches of the source, bytes.
-    pub lost: Vec<(u64, u64)>,
-    /// Leaves with changes of the plan, and what they should be.
-    pub patched: Vec<(u64, Hash)>,
-}
-
 enum Piece {
     Data { to: u64, len: usize, buffer: Buffer, lost: Vec<(u64, u64)> },
     Zero { to: u64, len: u64 },
@@ -139,41 +129,11 @@ pub fn noted(leaf: u64, bytes: &[u8], size: u64) -> Hash {
     }
 }
 
-/// Reads a stretch whatever it takes: what fails is read again in halves down to the sector; sectors that stay
-/// unreadable are filled with zeroes and named in `lost`.
-pub fn read_hard(source: &dyn Medium, offset: u64, buf: &mut [u8], lost: &mut Vec<(u64, u64)>) -> Result<(), String> {
-    let sector = u64::from(source.geometry().logical_sector);
-    let failed_at = match source.read_at(offset, buf) {
-        Ok(()) => return Ok(()),
-        Err(ReadError::Unreadable { offset: at, .. }) if source.present() => at,
-        Err(error) => return Err(error.to_string()),
-    };
-    let len = buf.len() as u64;
-    if len <= sector {
-        buf.fill(0);
-        match lost.last_mut() {
-            Some((start, held)) if *start + *held == offset => *held += len,
-            _ => lost.push((offset, len)),
-        }
-        return Ok(());
-    }
-    // What lies before the failure is read; only the rest is halved, at a sector's edge.
-    let good = failed_at.saturating_sub(offset).min(len - 1) / sector * sector;
-    let rest = len - good;
-    let half = (rest.div_ceil(2)).div_ceil(sector) * sector;
-    let (first, second) = buf[good as usize..].split_at_mut(half.min(rest) as usize);
-    read_hard(source, offset + good, first, lost)?;
-    if second.is_empty() {
-        return Ok(());
-    }
-    read_hard(source, offset + good + half, second, lost)
-}
-
 struct Reader<'a> {
     context: &'a Context<'a>,
+    route: &'a Route,
     pool: &'a Pool,
     abort: &'a AtomicBool,
-    skip: u64,
 }
 
 impl Reader<'_> {
@@ -186,28 +146,23 @@ impl Reader<'_> {
     }
 
     fn read(&self, out: &SyncSender<Piece>) -> Result<(), Break> {
-        let mut skip = self.skip;
-        for step in &self.context.plan.moves {
-            let mut at = skip.min(step.len);
-            skip -= at;
-            while at < step.len {
+        while let Some(Range { start: mut to, end }) = self.route.next() {
+            while to < end {
                 if !self.context.control.go_on() {
                     return Err(Break::Stopped);
                 }
                 if self.abort.load(Ordering::Relaxed) {
                     return Ok(());
                 }
-                let (to, rest) = (step.to + at, step.len - at);
-                let zero = self.zero_leaves(to, rest);
+                let zero = self.zero_leaves(to, end - to);
+                let len = if zero > 0 { zero } else { (end - to).min(CHUNK) };
                 let piece = if zero > 0 {
-                    at += zero;
-                    Piece::Zero { to, len: zero }
+                    Piece::Zero { to, len }
                 } else {
-                    let len = rest.min(CHUNK);
-                    at += len;
                     self.context.control.hold_back(len, self.context.clock);
                     self.data(to, len as usize)?
                 };
+                to += len;
                 if out.send(piece).is_err() {
                     return Ok(());
                 }
@@ -252,8 +207,7 @@ struct Writer<'a> {
     context: &'a Context<'a>,
     journal: &'a mut Journal,
     tally: &'a mut Tally,
-    unmarked_lost: Vec<(u64, u64)>,
-    unmarked_patched: Vec<(u64, Hash)>,
+    note: Note,
     since_flush: u64,
     flushed_at: Duration,
     seconds_before: f64,
@@ -313,17 +267,19 @@ impl Writer<'_> {
                 if leaves.iter().any(|hash| *hash != [0; 32]) {
                     self.journal.note_leaves(to / LEAF, &leaves)?;
                 }
+                self.tally.lost.clear(to..to + len as u64);
                 for (start, len) in lost {
                     self.context.observer.event(&Event::Lost { start, len });
-                    self.tally.lost.push((start, len));
-                    self.unmarked_lost.push((start, len));
+                    self.tally.lost.set(start..start + len, ());
+                    self.note.lost.push((start, len));
                 }
                 (to, len as u64)
             }
         };
         self.tally.patched.extend(patched.iter().copied());
-        self.unmarked_patched.extend(patched);
-        self.tally.done += len;
+        self.note.patched.extend(patched);
+        self.tally.done.set(to..to + len, ());
+        self.note.add(to, len);
         self.context.observer.event(&Event::Moved { start: to, len, at: self.context.seconds() });
         if self.since_flush >= FLUSH_BYTES || self.context.clock.now() >= self.flushed_at + FLUSH_AFTER {
             self.mark()?;
@@ -338,16 +294,9 @@ impl Writer<'_> {
         }
         self.broken = true;
         self.context.target.flush()?;
-        let hex = |(leaf, hash): &(u64, Hash)| (*leaf, tree::hex(hash));
-        self.journal.append(&Record::Mark {
-            done: self.tally.done,
-            written: self.tally.written,
-            skipped: self.tally.skipped,
-            seconds: self.seconds_before + self.context.seconds(),
-            lost: std::mem::take(&mut self.unmarked_lost),
-            patched: self.unmarked_patched.drain(..).map(|pair| hex(&pair)).collect(),
-        })?;
-        self.context.observer.event(&Event::Kept { done: self.tally.done });
+        self.journal.note(&self.note, (self.tally.written, self.tally.skipped), self.seconds_before + self.context.seconds())?;
+        self.tally.latest = std::mem::take(&mut self.note).done;
+        self.context.observer.event(&Event::Kept { done: self.tally.done_bytes() });
         self.since_flush = 0;
         self.flushed_at = self.context.clock.now();
         self.broken = false;
@@ -355,18 +304,26 @@ impl Writer<'_> {
     }
 }
 
-/// Copies everything the plan says from where the journal left off.
+/// Copies what the route hands out, with so many reading at a time. Where the whole route was taken, everything on it is
+/// on the target then.
 ///
 /// # Errors
 /// See [`Break`]; up to the last flush everything is kept.
-pub fn copy(context: &Context, journal: &mut Journal, tally: &mut Tally, seconds_before: f64) -> Result<(), Break> {
-    let pool = Pool::new(BUFFERS, CHUNK as usize);
+pub fn copy(context: &Context, route: &Route, readers: usize, journal: &mut Journal, tally: &mut Tally) -> Result<(), Break> {
+    let pool = Pool::new(BUFFERS.max(2 * readers), CHUNK as usize);
     let abort = AtomicBool::new(false);
     let (to_hasher, from_reader) = sync_channel::<Piece>(BUFFERS);
     let (to_writer, from_hasher) = sync_channel::<Hashed>(BUFFERS);
-    let reader = Reader { context, pool: &pool, abort: &abort, skip: tally.done };
+    let reader = Reader { context, route, pool: &pool, abort: &abort };
+    let reader = &reader;
     std::thread::scope(|scope| {
-        let reading = scope.spawn(move || reader.read(&to_hasher));
+        let reading: Vec<_> = (0..readers.max(1))
+            .map(|_| {
+                let out = to_hasher.clone();
+                scope.spawn(move || reader.read(&out))
+            })
+            .collect();
+        drop(to_hasher);
         scope.spawn(move || {
             for piece in from_reader {
                 if to_writer.send(hash(context, piece)).is_err() {
@@ -374,24 +331,119 @@ pub fn copy(context: &Context, journal: &mut Journal, tally: &mut Tally, seconds
                 }
             }
         });
-        let flushed_at = context.clock.now();
-        let mut writer = Writer {
-            context,
-            journal,
-            tally,
-            unmarked_lost: Vec::new(),
-            unmarked_patched: Vec::new(),
-            since_flush: 0,
-            flushed_at,
-            seconds_before,
-            broken: false,
-        };
+        let (flushed_at, seconds_before) = (context.clock.now(), tally.seconds);
+        let mut writer = Writer { context, journal, tally, note: Note::default(), since_flush: 0, flushed_at, seconds_before, broken: false };
         let written = write_all(&mut writer, from_hasher, &pool, &abort);
-        let read = reading.join().expect("the reader does not panic");
+        let read = reading.into_iter().map(|reading| reading.join().expect("the reader does not panic")).fold(Ok(()), Result::and);
         // What came before a stop, a vanished source or a refused write is kept all the same.
         let marked = writer.mark();
         written.and(marked).and(read)
     })
+}
+
+/// Leaves that are mended between two notes in the journal.
+const MENDED: usize = 16;
+
+/// Tries once more what an `earlier` run could not read, without reading anything else of the source again: what comes now
+/// goes where it belongs, and its leaf gets the hash of all that is there then. How many bytes came.
+///
+/// # Errors
+/// See [`Break`].
+pub fn late(context: &Context, earlier: &Extents<()>, journal: &mut Journal, tally: &mut Tally) -> Result<u64, Break> {
+    let leaves: BTreeSet<u64> = earlier.iter().flat_map(|(range, ())| range.start / LEAF..range.end.div_ceil(LEAF)).collect();
+    let before = tally.lost_bytes();
+    let mut mended = Vec::new();
+    for leaf in leaves {
+        if !context.control.go_on() {
+            return Err(Break::Stopped);
+        }
+        mended.extend(mend(context, journal, tally, leaf)?);
+        if mended.len() >= MENDED {
+            settle(context, journal, tally, std::mem::take(&mut mended))?;
+        }
+    }
+    settle(context, journal, tally, mended)?;
+    Ok(before.saturating_sub(tally.lost_bytes()))
+}
+
+/// A leaf of which more is known than before.
+struct Mended {
+    start: u64,
+    /// What the source holds there, as far as it is known now.
+    bytes: Buffer,
+    came: Vec<Range<u64>>,
+    lost: Vec<(u64, u64)>,
+}
+
+/// Reads what is missing of a leaf; `None` where nothing came.
+fn mend(context: &Context, journal: &Journal, tally: &Tally, leaf: u64) -> Result<Option<Mended>, Break> {
+    let start = leaf * LEAF;
+    let Some((done, ())) = tally.done.within(start..(start + LEAF).min(context.plan.size())).find(|(range, ())| range.start == start) else {
+        return Ok(None);
+    };
+    let len = (done.end - start) as usize;
+    let gone = |why| if context.control.is_stopped() { Break::Stopped } else { Break::SourceGone(why) };
+    let mut bytes = Buffer::new(len);
+    let (mut lost, mut came) = (Vec::new(), Vec::new());
+    for (range, ()) in tally.lost.within(done.clone()) {
+        let before = lost.len();
+        let part = &mut bytes[(range.start - start) as usize..(range.end - start) as usize];
+        read_hard(context.image, range.start, part, &mut lost).map_err(gone)?;
+        let mut at = range.start;
+        for (place, len) in lost[before..].iter().chain(&[(range.end, 0)]) {
+            came.extend((at < *place).then_some(at..*place));
+            at = place + len;
+        }
+    }
+    if came.is_empty() {
+        return Ok(None);
+    }
+    // All else comes from the target, if that still holds what was written there.
+    let mut whole = Buffer::new(len);
+    let noted = *journal.leaves(leaf, 1)?.first().unwrap_or(&[0; 32]);
+    let mut unread = Vec::new();
+    read_hard(&**context.target, start, &mut whole, &mut unread).map_err(Break::TargetGone)?;
+    let holds = unread.is_empty() && self::noted(leaf, &whole, context.plan.size()) == tally.patched.get(&leaf).copied().unwrap_or(noted);
+    if holds && !tally.patched.contains_key(&leaf) {
+        for range in &came {
+            let (from, to) = ((range.start - start) as usize, (range.end - start) as usize);
+            whole[from..to].copy_from_slice(&bytes[from..to]);
+        }
+        return Ok(Some(Mended { start, bytes: whole, came, lost }));
+    }
+    // Under a change of the plan, or where the target holds something else, only the source can say.
+    let mut lost = Vec::new();
+    read_hard(context.image, start, &mut bytes, &mut lost).map_err(gone)?;
+    Ok(Some(Mended { start, bytes, came, lost }))
+}
+
+/// Writes leaves of which more is known, and notes what they are now. Between the two notes they count as not done.
+fn settle(context: &Context, journal: &mut Journal, tally: &mut Tally, mended: Vec<Mended>) -> Result<(), Break> {
+    if mended.is_empty() {
+        return Ok(());
+    }
+    let stretches: Vec<(u64, u64)> = mended.iter().map(|leaf| (leaf.start, leaf.bytes.len() as u64)).collect();
+    journal.anew(&stretches)?;
+    let mut note = Note::default();
+    for Mended { start, mut bytes, came, lost } in mended {
+        let (leaf, len, size) = (start / LEAF, bytes.len() as u64, context.plan.size());
+        tally.forget(start, start + len);
+        journal.note_leaves(leaf, &[noted(leaf, &bytes, size)])?;
+        if context.apply_patches(start, &mut bytes) {
+            note.patched.push((leaf, noted(leaf, &bytes, size)));
+        }
+        context.target.write_at(start, &bytes)?;
+        tally.written += len;
+        note.add(start, len);
+        note.lost.extend(lost);
+        came.iter().for_each(|range| context.observer.event(&Event::Late { start: range.start, len: range.end - range.start }));
+    }
+    context.target.flush()?;
+    journal.note(&note, (tally.written, tally.skipped), tally.seconds + context.seconds())?;
+    note.done.iter().for_each(|(start, len)| tally.done.set(*start..start + len, ()));
+    note.lost.iter().for_each(|(start, len)| tally.lost.set(*start..start + len, ()));
+    tally.patched.extend(note.patched);
+    Ok(())
 }
 
 fn write_all(writer: &mut Writer, pieces: Receiver<Hashed>, pool: &Pool, abort: &AtomicBool) -> Result<(), Break> {

@@ -63,9 +63,16 @@ pub enum Event {
         /// Its length.
         len: u64,
     },
-    /// Everything up to here, in the order of the plan, is on the target and in the journal.
+    /// A stretch that could not be read before was read after all.
+    Late {
+        /// Its start on the target.
+        start: u64,
+        /// Its length.
+        len: u64,
+    },
+    /// So much is on the target and in the journal.
     Kept {
-        /// Bytes done in the order of the plan.
+        /// Bytes.
         done: u64,
     },
     /// A stretch of the target is not what it should be.

@@ -3,7 +3,8 @@
 //! Two files: the journal, a sequence of checked records, and the leaves, an array with the hash of every leaf of
 //! the source. Nothing is said in the journal that was not flushed to the target before.
 
-use crate::tree::Hash;
+use crate::tally::{Note, Tally};
+use crate::tree::{self, Hash};
 use badger_drive::witness;
 use badger_drive::{Standing, Witness};
 use badger_layout::Plan;
@@ -16,22 +17,28 @@ use std::path::{Path, PathBuf};
 /// First bytes of a journal.
 pub const MAGIC: &[u8; 16] = b"zbadger journal\n";
 /// Version this code writes and reads.
-pub const VERSION: u32 = 3;
-/// Longest record that is believed, in bytes.
-const MOST_RECORD: u32 = 64 << 20;
+pub const VERSION: u32 = 4;
+/// Longest record that is believed, in bytes. None that this code writes is longer, whatever the plan.
+const MOST_RECORD: u32 = 2 << 20;
+/// Entries of a list in one record.
+const MOST_LISTED: usize = 8192;
+/// Bytes of a plan in one record.
+const PART: usize = 256 << 10;
 
-/// One record.
+/// One record. Stretches are start and length, in bytes of the target.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "record", rename_all = "lowercase")]
-pub enum Record {
+enum Record {
     /// The first record: what this run is.
     Begin {
         /// Format version.
         version: u32,
         /// Number of the job in the ledger.
         job: i64,
-        /// The whole plan.
-        plan: Box<Plan>,
+        /// Bytes of the plan, which follows in parts.
+        plan: u64,
+        /// BLAKE3 of all of them, as hex.
+        hash: String,
         /// How the source looked.
         source: Box<Witness>,
         /// What the system said of the target.
@@ -39,42 +46,42 @@ pub enum Record {
         /// Since when the system counted.
         since: String,
     },
-    /// Everything up to `done` is on the target.
+    /// The next part of the plan.
+    Plan {
+        /// The bytes.
+        text: String,
+    },
+    /// Stretches that could not be read.
+    Lost {
+        /// Stretches.
+        stretches: Vec<(u64, u64)>,
+    },
+    /// Leaves that hold changes of the plan: number and hash of what the target should hold.
+    Patched {
+        /// Leaves.
+        leaves: Vec<(u64, String)>,
+    },
+    /// Stretches that are on the target. What is known of them stands before.
+    Done {
+        /// Stretches.
+        stretches: Vec<(u64, u64)>,
+    },
+    /// Stretches that are done anew: nothing that was said of them holds any more.
+    Anew {
+        /// Stretches.
+        stretches: Vec<(u64, u64)>,
+    },
+    /// The end of what was noted in one go.
     Mark {
-        /// Bytes in the order of the plan's moves.
-        done: u64,
         /// Bytes written so far.
         written: u64,
         /// Bytes that needed no writing so far.
         skipped: u64,
         /// Seconds of the run's clock so far, over all resumptions.
         seconds: f64,
-        /// Unreadable stretches found since the last mark: start and length in bytes of the source.
-        lost: Vec<(u64, u64)>,
-        /// Leaves that hold changes of the plan: number and hash of what the target should hold.
-        patched: Vec<(u64, String)>,
     },
     /// Copying is over; what remains is the proof.
     Copied,
-}
-
-/// What a journal said when it was opened.
-#[derive(Clone, Debug, Default)]
-pub struct Past {
-    /// Bytes done in the order of the plan.
-    pub done: u64,
-    /// Bytes written.
-    pub written: u64,
-    /// Bytes that needed no writing.
-    pub skipped: u64,
-    /// Seconds spent.
-    pub seconds: f64,
-    /// All unreadable stretches.
-    pub lost: Vec<(u64, u64)>,
-    /// Expected hashes of patched leaves.
-    pub patched: Vec<(u64, Hash)>,
-    /// Whether copying was over.
-    pub copied: bool,
 }
 
 /// An open journal.
@@ -86,7 +93,7 @@ pub struct Journal {
     /// The job it belongs to.
     pub job: i64,
     /// What was done before it was opened.
-    pub past: Past,
+    pub past: Tally,
     /// How the source looked when it was begun.
     pub source: Witness,
     paths: [PathBuf; 2],
@@ -102,36 +109,73 @@ fn paths(dir: &Path, name: &str) -> [PathBuf; 2] {
     [dir.join(format!("{name}.journal")), dir.join(format!("{name}.leaves"))]
 }
 
-fn append(file: &mut File, record: &Record) -> io::Result<()> {
-    let payload = serde_json::to_vec(record)?;
-    let mut bytes = Vec::with_capacity(payload.len() + 8);
-    bytes.extend((payload.len() as u32).to_le_bytes());
-    bytes.extend(crc32fast::hash(&payload).to_le_bytes());
-    bytes.extend(payload);
-    file.write_all(&bytes)?;
+fn append(file: &mut File, records: impl IntoIterator<Item = Record>) -> io::Result<()> {
+    for record in records {
+        let payload = serde_json::to_vec(&record)?;
+        if payload.len() > MOST_RECORD as usize {
+            return Err(io::Error::other("a record of the journal would be longer than it may be"));
+        }
+        let mut bytes = Vec::with_capacity(payload.len() + 8);
+        bytes.extend((payload.len() as u32).to_le_bytes());
+        bytes.extend(crc32fast::hash(&payload).to_le_bytes());
+        bytes.extend(payload);
+        file.write_all(&bytes)?;
+    }
     file.sync_data()
 }
 
-/// All whole records, and the length of the file up to the last of them.
-fn records(bytes: &[u8]) -> Option<(Vec<Record>, u64)> {
-    let mut rest = bytes.strip_prefix(MAGIC)?;
-    let mut records = Vec::new();
-    while let Some((head, body)) = rest.split_first_chunk::<8>() {
-        let len = u32::from_le_bytes([head[0], head[1], head[2], head[3]]);
-        let crc = u32::from_le_bytes([head[4], head[5], head[6], head[7]]);
-        let Some(payload) = body.get(..len as usize).filter(|_| len <= MOST_RECORD) else { break };
-        if crc32fast::hash(payload) != crc {
-            break;
+/// The whole records of a file, one after the other.
+struct Records<R> {
+    file: R,
+    /// The length of the file up to the last of them.
+    whole: u64,
+}
+
+impl<R: Read> Iterator for Records<R> {
+    type Item = Record;
+
+    fn next(&mut self) -> Option<Record> {
+        let mut head = [0; 8];
+        self.file.read_exact(&mut head).ok()?;
+        let [a, b, c, d, crc @ ..] = head;
+        let len = u32::from_le_bytes([a, b, c, d]);
+        if len > MOST_RECORD {
+            return None;
         }
-        let Ok(record) = serde_json::from_slice(payload) else { break };
-        records.push(record);
-        rest = &body[len as usize..];
+        let mut payload = vec![0; len as usize];
+        self.file.read_exact(&mut payload).ok()?;
+        if crc32fast::hash(&payload).to_le_bytes() != crc {
+            return None;
+        }
+        let record = serde_json::from_slice(&payload).ok()?;
+        self.whole += 8 + u64::from(len);
+        Some(record)
     }
-    Some((records, (bytes.len() - rest.len()) as u64))
 }
 
 fn parse_hash(text: &str) -> Option<Hash> {
     blake3::Hash::from_hex(text).ok().map(|hash| *hash.as_bytes())
+}
+
+/// Takes in what a record says.
+fn take(tally: &mut Tally, record: Record) {
+    // A record is checked as it was written, and still nobody adds up what it says unseen.
+    let all = |stretches: Vec<(u64, u64)>| stretches.into_iter().filter_map(|(start, len)| Some(start..start.checked_add(len)?));
+    match record {
+        Record::Begin { .. } | Record::Plan { .. } => {}
+        Record::Lost { stretches } => all(stretches).for_each(|range| tally.lost.set(range, ())),
+        Record::Patched { leaves } => tally.patched.extend(leaves.iter().filter_map(|(leaf, hash)| Some((*leaf, parse_hash(hash)?)))),
+        Record::Done { stretches } => {
+            tally.latest.clone_from(&stretches);
+            all(stretches).for_each(|range| tally.done.set(range, ()));
+        }
+        Record::Anew { stretches } => {
+            all(stretches).for_each(|range| tally.forget(range.start, range.end));
+            tally.copied = false;
+        }
+        Record::Mark { written, skipped, seconds } => (tally.written, tally.skipped, tally.seconds) = (written, skipped, seconds),
+        Record::Copied => tally.copied = true,
+    }
 }
 
 /// What a journal's records say, and how far the file is whole.
@@ -140,47 +184,52 @@ struct Begun {
     job: i64,
     source: Witness,
     target: (Standing, String),
-    past: Past,
+    past: Tally,
     whole: u64,
 }
 
-fn replay(bytes: &[u8], path: &Path) -> io::Result<Option<Begun>> {
+fn replay(file: &File, path: &Path) -> io::Result<Option<Begun>> {
     let other_version = || {
         let text = format!("the journal {} was written by another version of this program; begin anew with --restart", path.display());
         io::Error::new(io::ErrorKind::Unsupported, text)
     };
-    let Some((records, whole)) = records(bytes) else { return Ok(None) };
-    let mut records = records.into_iter();
-    let Some(Record::Begin { version, job, plan, source, target, since }) = records.next() else {
-        // A first record that is whole and says something else is of another version; a torn one says nothing.
-        return if whole > MAGIC.len() as u64 || says_begin(bytes) { Err(other_version()) } else { Ok(None) };
-    };
-    if version != VERSION {
+    let mut file = io::BufReader::new(file);
+    let mut magic = [0; 16];
+    if file.read_exact(&mut magic).is_err() || &magic != MAGIC {
+        return Ok(None);
+    }
+    let Some(head) = peek_record(&mut file)? else { return Ok(None) };
+    // A first record that is whole and says something else is of another version; a torn one says nothing.
+    let Ok(Record::Begin { version: VERSION, job, plan: len, hash, source, target, since }) = serde_json::from_slice(&head) else {
         return Err(other_version());
+    };
+    let mut records = Records { file, whole: (MAGIC.len() + 8 + head.len()) as u64 };
+    let mut text = String::new();
+    while (text.len() as u64) < len {
+        let Some(Record::Plan { text: part }) = records.next() else { return Ok(None) };
+        text.push_str(&part);
     }
-    let mut past = Past::default();
-    for record in records {
-        match record {
-            Record::Begin { .. } => break,
-            Record::Mark { done, written, skipped, seconds, lost, patched } => {
-                past = Past { done, written, skipped, seconds, ..past };
-                past.lost.extend(lost);
-                past.patched.extend(patched.iter().filter_map(|(leaf, hash)| Some((*leaf, parse_hash(hash)?))));
-            }
-            Record::Copied => past.copied = true,
-        }
+    if blake3::hash(text.as_bytes()).to_hex().as_str() != hash {
+        return Ok(None);
     }
-    Ok(Some(Begun { plan: *plan, job, source: *source, target: (target, since), past, whole }))
+    let Ok(plan) = serde_json::from_str(&text) else { return Err(other_version()) };
+    let mut past = Tally::default();
+    records.by_ref().for_each(|record| take(&mut past, record));
+    past.settle();
+    Ok(Some(Begun { plan, job, source: *source, target: (target, since), past, whole: records.whole }))
 }
 
-/// Whether the first record is whole, whatever it says.
-fn says_begin(bytes: &[u8]) -> bool {
-    let whole = || {
-        let (head, body) = bytes.strip_prefix(MAGIC)?.split_first_chunk::<8>()?;
-        let payload = body.get(..u32::from_le_bytes([head[0], head[1], head[2], head[3]]) as usize)?;
-        Some(crc32fast::hash(payload).to_le_bytes() == head[4..])
-    };
-    whole().unwrap_or(false)
+/// The bytes of a first record that is whole, whatever they say.
+fn peek_record(file: &mut impl Read) -> io::Result<Option<Vec<u8>>> {
+    let mut head = [0; 8];
+    if file.read_exact(&mut head).is_err() {
+        return Ok(None);
+    }
+    let [a, b, c, d, crc @ ..] = head;
+    // Older versions wrote longer ones; what is said of them is only that.
+    let mut payload = Vec::new();
+    file.take(u64::from(u32::from_le_bytes([a, b, c, d])).min(64 << 20)).read_to_end(&mut payload)?;
+    Ok((crc32fast::hash(&payload).to_le_bytes() == crc).then_some(payload))
 }
 
 /// An unfinished run between two drives, looked at without touching its journal: another program may be writing it.
@@ -191,7 +240,7 @@ pub struct Unfinished {
     /// The job it belongs to.
     pub job: i64,
     /// What was done.
-    pub past: Past,
+    pub past: Tally,
     /// How the source looked when it began.
     pub source: Witness,
     /// What the system said of the target then, and since when it counts.
@@ -234,6 +283,16 @@ fn noted_leaves(file: &File, first: u64, count: usize) -> io::Result<Vec<Hash>> 
     Ok(hashes)
 }
 
+/// Cuts a text where it may be cut.
+fn parts(text: &str) -> impl Iterator<Item = &str> {
+    let mut rest = text;
+    std::iter::from_fn(move || {
+        let (part, after) = rest.split_at(rest.floor_char_boundary(PART));
+        rest = after;
+        (!part.is_empty()).then_some(part)
+    })
+}
+
 impl Journal {
     /// Looks at the unfinished runs between two drives, the newest first. Drives that say the same of themselves have
     /// several.
@@ -254,7 +313,7 @@ impl Journal {
             let Some(name) = file_name.strip_suffix(".journal").filter(|name| name.starts_with(&stem)) else { continue };
             let [path, leaves] = paths(dir, name);
             let time = entry.metadata()?.modified()?;
-            if let Some(Begun { plan, job, source, target, past, .. }) = replay(&fs::read(&path)?, &path)? {
+            if let Some(Begun { plan, job, source, target, past, .. }) = replay(&File::open(&path)?, &path)? {
                 found.push((time, Unfinished { plan, job, past, source, target, name: name.into(), leaves }));
             }
         }
@@ -269,14 +328,12 @@ impl Journal {
     /// What the system says.
     pub fn open(dir: &Path, unfinished: &Unfinished) -> io::Result<Option<Self>> {
         let paths = paths(dir, &unfinished.name);
-        let mut bytes = Vec::new();
-        let mut file = match OpenOptions::new().read(true).append(true).open(&paths[0]) {
+        let file = match OpenOptions::new().read(true).append(true).open(&paths[0]) {
             Ok(file) => file,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
             Err(error) => return Err(error),
         };
-        file.read_to_end(&mut bytes)?;
-        let Some(Begun { plan, job, past, source, whole, .. }) = replay(&bytes, &paths[0])? else { return Ok(None) };
+        let Some(Begun { plan, job, past, source, whole, .. }) = replay(&file, &paths[0])? else { return Ok(None) };
         file.set_len(whole)?;
         let leaves = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(&paths[1])?;
         Ok(Some(Self { file, leaves, plan, job, past, source, paths }))
@@ -305,20 +362,46 @@ impl Journal {
         let mut file = File::create(&part)?;
         file.write_all(MAGIC)?;
         let (target, since) = (target.clone(), witness::boot());
-        append(&mut file, &Record::Begin { version: VERSION, job, plan: Box::new(plan.clone()), source: Box::new(source.clone()), target, since })?;
+        let text = serde_json::to_string(&plan)?;
+        let hash = blake3::hash(text.as_bytes()).to_hex().to_string();
+        let begin = Record::Begin { version: VERSION, job, plan: text.len() as u64, hash, source: Box::new(source.clone()), target, since };
+        append(&mut file, std::iter::once(begin).chain(parts(&text).map(|part| Record::Plan { text: part.into() })))?;
         fs::rename(&part, &paths[0])?;
         File::open(dir)?.sync_all()?;
         let file = OpenOptions::new().append(true).open(&paths[0])?;
-        Ok(Self { file, leaves, plan, job, past: Past::default(), source: source.clone(), paths })
+        Ok(Self { file, leaves, plan, job, past: Tally::default(), source: source.clone(), paths })
     }
 
-    /// Writes a record once the leaves before it are safe.
+    /// Notes what is on the target, once the leaves before it are safe; the target must have been flushed.
     ///
     /// # Errors
     /// What the system says.
-    pub fn append(&mut self, record: &Record) -> io::Result<()> {
+    pub fn note(&mut self, note: &Note, (written, skipped): (u64, u64), seconds: f64) -> io::Result<()> {
         self.leaves.sync_data()?;
-        append(&mut self.file, record)
+        let lost = note.lost.chunks(MOST_LISTED).map(|stretches| Record::Lost { stretches: stretches.to_vec() });
+        let patched = note
+            .patched
+            .chunks(MOST_LISTED)
+            .map(|leaves| Record::Patched { leaves: leaves.iter().map(|(leaf, hash)| (*leaf, tree::hex(hash))).collect() });
+        let done = note.done.chunks(MOST_LISTED).map(|stretches| Record::Done { stretches: stretches.to_vec() });
+        append(&mut self.file, lost.chain(patched).chain(done).chain([Record::Mark { written, skipped, seconds }]))
+    }
+
+    /// Notes that stretches are done anew: start and length in bytes of the target. It must stand before they are touched.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn anew(&mut self, stretches: &[(u64, u64)]) -> io::Result<()> {
+        append(&mut self.file, stretches.chunks(MOST_LISTED).map(|stretches| Record::Anew { stretches: stretches.to_vec() }))
+    }
+
+    /// Notes that copying is over.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn copied(&mut self) -> io::Result<()> {
+        self.leaves.sync_data()?;
+        append(&mut self.file, [Record::Copied])
     }
 
     /// Notes the hashes of leaves from number `first` on.
@@ -349,6 +432,7 @@ impl Journal {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use badger_drive::Extents;
     use badger_layout::plan::{Ids, Side};
     use rstest::rstest;
 
@@ -358,8 +442,12 @@ mod tests {
         badger_layout::plan::exact(&badger_layout::table::read(&medium), &side("a"), &side("b"), Ids::Keep, || [1; 16]).unwrap()
     }
 
-    fn mark(done: u64) -> Record {
-        Record::Mark { done, written: done, skipped: 0, seconds: 1.5, lost: vec![(done, 512)], patched: vec![] }
+    fn note(at: u64) -> Note {
+        Note { done: vec![(at, 1 << 20)], lost: vec![(at, 512)], patched: vec![(at >> 20, [9; 32])] }
+    }
+
+    fn places(extents: &Extents<()>) -> Vec<(u64, u64)> {
+        extents.iter().map(|(range, ())| (range.start, range.end - range.start)).collect()
     }
 
     fn witness() -> Witness {
@@ -379,21 +467,72 @@ mod tests {
     }
 
     #[rstest]
-    fn a_torn_end_costs_only_itself(#[values(1, 5, 9, 60)] torn: u64) {
+    fn a_torn_end_costs_only_itself(#[values(1, 5, 9, 60, 100, 150)] torn: u64) {
         let dir = tempfile::tempdir().unwrap();
         let mut journal = begun(dir.path(), 7);
-        journal.append(&mark(1 << 20)).unwrap();
+        journal.note(&note(4 << 20), (1, 2), 1.5).unwrap();
         let whole = journal.file.metadata().unwrap().len();
-        journal.append(&mark(2 << 20)).unwrap();
+        journal.note(&note(2 << 20), (3, 4), 2.5).unwrap();
+        assert!(journal.file.metadata().unwrap().len() > whole + torn);
         journal.file.set_len(whole + torn).unwrap();
         drop(journal);
         let mut again = found(dir.path()).unwrap();
-        assert_eq!((again.past.done, again.job), (1 << 20, 7));
+        assert_eq!((places(&again.past.done), again.job), (vec![(4 << 20, 1 << 20)], 7));
+        assert_eq!((again.past.written, again.past.skipped, again.past.seconds), (1, 2, 1.5));
+        // What could not be read is believed only of what is done.
+        assert_eq!(places(&again.past.lost), [(4 << 20, 512)]);
         assert_eq!((&again.plan, &again.source), (&plan(), &witness()));
-        again.append(&mark(3 << 20)).unwrap();
-        let third = found(dir.path()).unwrap();
-        assert_eq!(third.past.done, 3 << 20);
-        assert_eq!(third.past.lost, [(1 << 20, 512), (3 << 20, 512)]);
+        again.note(&note(1 << 20), (5, 6), 3.5).unwrap();
+        let third = found(dir.path()).unwrap().past;
+        assert_eq!(places(&third.done), [(1 << 20, 1 << 20), (4 << 20, 1 << 20)]);
+        assert_eq!(places(&third.lost), [(1 << 20, 512), (4 << 20, 512)]);
+        assert_eq!((third.latest, third.patched.get(&1)), (vec![(1 << 20, 1 << 20)], Some(&[9; 32])));
+    }
+
+    #[test]
+    fn what_is_done_anew_is_as_if_it_never_was() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut journal = begun(dir.path(), 7);
+        journal.note(&note(1 << 20), (0, 0), 0.0).unwrap();
+        journal.note(&note(2 << 20), (0, 0), 0.0).unwrap();
+        journal.anew(&[(1 << 20, 1 << 20)]).unwrap();
+        let past = found(dir.path()).unwrap().past;
+        assert_eq!((places(&past.done), places(&past.lost)), (vec![(2 << 20, 1 << 20)], vec![(2 << 20, 512)]));
+        assert_eq!(past.patched.keys().copied().collect::<Vec<_>>(), [2]);
+    }
+
+    /// Whatever a plan or a failing drive brings, every record stays within its bound, and all of it comes back.
+    #[test]
+    fn records_are_short_whatever_they_carry() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut plan = plan();
+        plan.partitions = (0..40_000)
+            .map(|number| badger_layout::plan::Planned {
+                number,
+                start: 1,
+                sectors: 2,
+                code: "ö".repeat(20),
+                name: "ü".repeat(30),
+                id: String::new(),
+                fit: badger_layout::plan::Fit::Keep,
+                from: None,
+            })
+            .collect();
+        let mut journal = Journal::begin(dir.path(), plan.clone(), 1, &witness(), &on(1)).unwrap();
+        let each = || (0..100_000u64).map(|at| (at << 20, 512));
+        let note = Note { done: each().collect(), lost: each().collect(), patched: each().map(|(at, _)| (at >> 20, [at as u8; 32])).collect() };
+        journal.note(&note, (0, 0), 0.0).unwrap();
+        let mut bytes = &fs::read(&journal.paths[0]).unwrap()[16..];
+        let (mut longest, mut records) = (0, 0);
+        while let Some((head, _)) = bytes.split_first_chunk::<4>() {
+            let len = u32::from_le_bytes(*head) as usize;
+            (longest, records) = (longest.max(len), records + 1);
+            bytes = &bytes[8 + len..];
+        }
+        assert!(longest < MOST_RECORD as usize && records > 50, "{longest} bytes, {records} records");
+        let again = Journal::open(dir.path(), &Journal::peek(dir.path(), "a", "b").unwrap()[0]).unwrap().unwrap();
+        assert!(again.plan == plan);
+        assert_eq!((again.past.done.len(), again.past.lost.len(), again.past.patched.len()), (100_000, 100_000, 100_000));
     }
 
     #[test]

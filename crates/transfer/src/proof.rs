@@ -183,7 +183,7 @@ impl Feed {
 /// # Errors
 /// [`Break::TargetGone`] where the drive does not answer any more: that is no fault of what it holds.
 fn read(drive: &dyn Medium, start: u64, buf: &mut [u8], unreadable: &mut Vec<(u64, u64)>) -> Result<(), Break> {
-    crate::copy::read_hard(drive, start, buf, unreadable).map_err(Break::TargetGone)
+    badger_drive::narrow::read_hard(drive, start, buf, unreadable).map_err(Break::TargetGone)
 }
 
 /// What is read for a proof: everything that was copied.
@@ -198,10 +198,9 @@ pub fn proved_stretches(context: &Context) -> Vec<(u64, u64)> {
 ///
 /// # Errors
 /// [`Break::Stopped`], or a journal that cannot be read.
-pub fn read_back(context: &Context, journal: &Journal, patched: &[(u64, Hash)], side: Side) -> Result<ReadBack, Break> {
+pub fn read_back(context: &Context, journal: &Journal, patched: &BTreeMap<u64, Hash>, side: Side) -> Result<ReadBack, Break> {
     let size = context.plan.size();
     let whole = size / LEAF;
-    let patched: BTreeMap<u64, Hash> = patched.iter().copied().collect();
     let pool = Pool::new(4, CHUNK as usize);
     let (send, pieces) = sync_channel::<Piece>(4);
     std::thread::scope(|scope| {
@@ -324,7 +323,7 @@ pub fn narrow(context: &Context, journal: &Journal, leaf: u64) -> Option<Vec<Str
     let start = leaf * LEAF;
     let len = LEAF.min(context.plan.size() - start) as usize;
     let (mut wanted, mut found) = (Buffer::new(len), Buffer::new(len));
-    crate::copy::read_hard(context.image, start, &mut wanted, &mut Vec::new()).ok()?;
+    badger_drive::narrow::read_hard(context.image, start, &mut wanted, &mut Vec::new()).ok()?;
     if noted(leaf, &wanted, context.plan.size()) != *journal.leaves(leaf, 1).ok()?.first()? {
         return None;
     }

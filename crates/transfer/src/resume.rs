@@ -1,13 +1,15 @@
 //! Whether an unfinished run may be gone on with: the source must still be the one that was read, the target must
 //! still hold what was written. Some of both is read again and compared with what the journal noted.
 
-use crate::copy::{self, Context, Tally};
+use crate::copy::{self, Context};
 use crate::journal::{Journal, Unfinished};
+use crate::tally::Tally;
 use crate::tree::{Hash, LEAF};
 use badger_drive::buffer::Buffer;
 use badger_drive::{Medium, Refusal, Source};
 use badger_layout::Plan;
 use std::collections::BTreeSet;
+use std::ops::Range;
 
 /// The last leaves before the place where the run broke off.
 const LAST: u64 = 8;
@@ -40,37 +42,32 @@ impl Again {
     }
 }
 
-/// Whole leaves of the target that are done, in the order of the plan.
+/// Whole leaves of the target that are done.
 struct Done<'a> {
     plan: &'a Plan,
-    done: u64,
+    tally: &'a Tally,
 }
 
 impl Done<'_> {
-    /// Runs of leaves: first and count.
+    /// Runs of leaves, first and count, in the order of the plan.
     fn runs(&self) -> Vec<(u64, u64)> {
-        let mut left = self.done;
-        let mut out = Vec::new();
-        for step in &self.plan.moves {
-            let whole = left.min(step.len) / LEAF;
-            if whole > 0 {
-                out.push((step.to / LEAF, whole));
-            }
-            left -= left.min(step.len);
-        }
-        out
+        let held = self.plan.moves.iter().flat_map(|step| self.tally.done.within(step.to..step.to + step.len));
+        held.filter_map(|(range, ())| whole(range)).collect()
     }
 
+    /// The leaves that were done last.
     fn last(&self) -> Vec<u64> {
-        let all = self.runs();
-        let mut out = Vec::new();
-        for (first, count) in all.into_iter().rev() {
-            let wanted = LAST - out.len() as u64;
-            out.extend((first + count.saturating_sub(wanted)..first + count).rev());
-            if out.len() as u64 == LAST {
+        let latest = self.tally.latest.iter().flat_map(|(start, len)| self.tally.done.within(*start..start + len));
+        let runs: Vec<(u64, u64)> = self.runs().into_iter().chain(latest.filter_map(|(range, ())| whole(range))).collect();
+        let mut out: Vec<u64> = Vec::new();
+        for (first, count) in runs.into_iter().rev() {
+            let new = (first..first + count).rev().take(LAST as usize).filter(|leaf| !out.contains(leaf)).collect::<Vec<_>>();
+            out.extend(new);
+            if out.len() as u64 >= LAST {
                 break;
             }
         }
+        out.truncate(LAST as usize);
         out
     }
 
@@ -93,6 +90,12 @@ impl Done<'_> {
         }
         out
     }
+}
+
+/// The leaves that lie whole in a stretch: first and count.
+fn whole(range: Range<u64>) -> Option<(u64, u64)> {
+    let (first, end) = (range.start.div_ceil(LEAF), range.end / LEAF);
+    (first < end).then(|| (first, end - first))
 }
 
 /// Bytes of the target in which the telling parts of volumes lie: their first sectors, and the master file tables.
@@ -125,11 +128,11 @@ fn same(plan: &Plan, leaf: u64, bytes: &mut [u8], noted: Hash) -> bool {
 ///
 /// # Errors
 /// `target-changed`.
-fn target(plan: &Plan, done: u64, patched: &[(u64, Hash)], noted: impl Fn(u64) -> Option<Hash>, target: &dyn Medium) -> Result<usize, Refusal> {
+fn target(plan: &Plan, tally: &Tally, noted: impl Fn(u64) -> Option<Hash>, target: &dyn Medium) -> Result<usize, Refusal> {
     let mut bytes = Buffer::new(LEAF as usize);
-    let last = Done { plan, done }.last();
+    let last = Done { plan, tally }.last();
     for leaf in &last {
-        let wanted = patched.iter().find(|(number, _)| number == leaf).map_or_else(|| noted(*leaf), |(_, hash)| Some(*hash));
+        let wanted = tally.patched.get(leaf).copied().or_else(|| noted(*leaf));
         let held = target.read_at(leaf * LEAF, &mut bytes).is_ok() && wanted.is_some_and(|wanted| same(plan, *leaf, &mut bytes, wanted));
         if !held {
             let text = "the target does not hold what the unfinished run wrote: it was used for something else since. Begin anew with --restart";
@@ -152,7 +155,7 @@ pub fn fits(unfinished: &Unfinished, source: &Source, target_drive: Option<&Sour
     unfinished.source.holds(&**source).map_err(source_changed)?;
     if let Some(drive) = target_drive {
         let noted = |leaf| unfinished.leaves(leaf, 1).ok().and_then(|hashes| hashes.first().copied());
-        target(&unfinished.plan, unfinished.past.done, &unfinished.past.patched, noted, &**drive)?;
+        target(&unfinished.plan, &unfinished.past, noted, &**drive)?;
     }
     Ok(())
 }
@@ -164,13 +167,13 @@ pub fn fits(unfinished: &Unfinished, source: &Source, target_drive: Option<&Sour
 pub fn check(context: &Context, journal: &Journal, tally: &Tally) -> Result<Again, Refusal> {
     let mut again = Again { places: journal.source.holds(&**context.source).map_err(source_changed)?, ..Again::default() };
     let noted = |leaf| journal.leaves(leaf, 1).ok().and_then(|hashes| hashes.first().copied());
-    again.target = target(context.plan, tally.done, &tally.patched, noted, &**context.target)?;
-    let telling = Done { plan: context.plan, done: tally.done }.telling(&beginnings(context.source, context.plan));
+    again.target = target(context.plan, tally, noted, &**context.target)?;
+    let telling = Done { plan: context.plan, tally }.telling(&beginnings(context.source, context.plan));
     let mut bytes = Buffer::new(LEAF as usize);
     for leaf in telling {
         let (start, end) = (leaf * LEAF, (leaf + 1) * LEAF);
         // What could not be read then says nothing now.
-        if tally.lost.iter().any(|(lost, len)| *lost < end && lost + len > start) {
+        if tally.lost.within(start..end).next().is_some() {
             continue;
         }
         let len = LEAF.min(context.plan.size() - start) as usize;

@@ -1,13 +1,15 @@
 //! A run from its first byte to its proof.
 
-use crate::copy::{self, Break, Context, Tally};
+use crate::copy::{self, Break, Context};
 use crate::events::{Event, Observer, Phase};
 use crate::files;
 use crate::image::Image;
-use crate::journal::{Journal, Past, Record};
+use crate::journal::Journal;
 use crate::proof::{self, ReadBack, Side};
 use crate::references::{self, Reference};
 use crate::report::{Line, Outcome, Report, Stretch, Verdict};
+use crate::route::Route;
+use crate::tally::Tally;
 use crate::{Control, recast, resume, tree};
 use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
@@ -15,6 +17,7 @@ use badger_drive::{Refusal, Source, Target};
 use badger_fs::recognise::{Recognised, volumes};
 use badger_layout::plan::Rest;
 use badger_layout::table;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// Everything a run is given.
@@ -46,8 +49,7 @@ pub struct Run<'a> {
 pub fn start(run: Run) -> Result<Report, Refusal> {
     let Run { source, image, target, mut journal, control, observer, clock, references, again } = run;
     let plan = journal.plan.clone();
-    let Past { done, written, skipped, seconds, lost, patched, copied } = journal.past.clone();
-    let mut tally = Tally { done, written, skipped, lost, patched };
+    let mut tally = journal.past.clone();
     source.obey(control);
     let began = clock.now();
     let context = Context { plan: &plan, source: &source, image: &image, target: &target, control, observer, clock: &*clock, began };
@@ -56,18 +58,18 @@ pub fn start(run: Run) -> Result<Report, Refusal> {
     report.planned_bytes = plan.bytes();
     report.left_out = plan.left_out.iter().map(|number| left_out(&source, *number)).collect();
     report.job = journal.job;
-    let resumed = tally.done;
-    let reread = if resumed > 0 || copied { Some(resume::check(&context, &journal, &tally)?) } else { None };
+    let resumed = tally.done_bytes();
+    let reread = if resumed > 0 || tally.copied { Some(resume::check(&context, &journal, &tally)?) } else { None };
     let standing = source.standing();
-    let outcome = carry_out(&context, &mut journal, &mut tally, seconds, copied, again, &mut report);
-    report.read_bytes = tally.done;
+    let outcome = carry_out(&context, &mut journal, &mut tally, again, &mut report);
+    report.read_bytes = tally.done_bytes();
     report.written_bytes += tally.written;
     report.skipped_bytes = tally.skipped;
     let sector = u64::from(plan.source.sector);
-    let lost = tally.lost.iter().flat_map(|(start, len)| image.origins(*start, *len, sector));
+    let lost = tally.lost.iter().flat_map(|(range, ())| image.origins(range.start, range.end - range.start, sector));
     report.lost = lost.map(|(start, len)| Stretch { start: start / sector, sectors: len.div_ceil(sector) }).collect();
-    report.lost_bytes = tally.lost.iter().map(|(_, len)| len).sum();
-    report.seconds = seconds + context.seconds();
+    report.lost_bytes = tally.lost_bytes();
+    report.seconds = tally.seconds + context.seconds();
     if let Err(cause) = outcome {
         // Whatever gave way first after a stop, it was the stop.
         let cause = if control.is_stopped() { Break::Stopped } else { cause };
@@ -122,25 +124,19 @@ fn verdict(report: &Report) -> (Outcome, String) {
     }
 }
 
-fn carry_out(
-    context: &Context,
-    journal: &mut Journal,
-    tally: &mut Tally,
-    before: f64,
-    copied: bool,
-    again: bool,
-    report: &mut Report,
-) -> Result<(), Break> {
+fn carry_out(context: &Context, journal: &mut Journal, tally: &mut Tally, again: bool, report: &mut Report) -> Result<(), Break> {
     let plan = context.plan;
-    if !copied {
-        if tally.done == 0 {
+    let earlier = tally.lost.clone();
+    if !tally.copied || !earlier.is_empty() {
+        if !tally.copied && tally.done.is_empty() {
             context.observer.event(&Event::Phase { phase: Phase::Clear, total: 0, done: 0 });
             copy::clear(context)?;
         }
-        context.observer.event(&Event::Phase { phase: Phase::Copy, total: plan.bytes(), done: tally.done });
-        copy::copy(context, journal, tally, before)?;
+        context.observer.event(&Event::Phase { phase: Phase::Copy, total: plan.bytes(), done: tally.done_bytes() });
+        copy::copy(context, &Route::of(plan, tally), 1, journal, tally)?;
+        copy::late(context, &earlier, journal, tally)?;
         report.written_bytes += copy::write_outer_patches(context)?;
-        journal.append(&Record::Copied)?;
+        journal.copied()?;
     }
     let total: u64 = proof::proved_stretches(context).iter().map(|(_, len)| len).sum();
     let zeroed = plan.sparing.as_ref().is_some_and(|sparing| sparing.rest == Rest::Zero);
@@ -157,7 +153,7 @@ fn carry_out(
     }
     if again {
         context.observer.event(&Event::Phase { phase: Phase::Again, total, done: 0 });
-        let second = proof::read_back(context, journal, &[], Side::Source)?;
+        let second = proof::read_back(context, journal, &BTreeMap::new(), Side::Source)?;
         report.proof.push(second_reading(context, &second, tally));
     }
     report.proof.extend(structures(context));
@@ -291,7 +287,8 @@ fn second_reading(context: &Context, second: &ReadBack, tally: &Tally) -> Line {
         let start = leaf * tree::LEAF;
         let len = tree::LEAF.min(context.plan.size() - start) as usize;
         let (mut now, mut first) = (badger_drive::buffer::Buffer::new(len), badger_drive::buffer::Buffer::new(len));
-        let readable = copy::read_hard(context.image, start, &mut now, &mut Vec::new()).is_ok() && context.target.read_at(start, &mut first).is_ok();
+        let readable = badger_drive::narrow::read_hard(context.image, start, &mut now, &mut Vec::new()).is_ok()
+            && context.target.read_at(start, &mut first).is_ok();
         context.apply_patches(start, &mut now);
         let stretches = if readable { proof::differing_sectors(start, &now, &first, context.plan.target.sector) } else { Vec::new() };
         if stretches.is_empty() {
@@ -299,8 +296,7 @@ fn second_reading(context: &Context, second: &ReadBack, tally: &Tally) -> Line {
         }
         found.extend(stretches);
     }
-    let lost =
-        |stretch: &Stretch| tally.lost.iter().any(|(start, len)| stretch.start >= start / sector && stretch.start < (start + len).div_ceil(sector));
+    let lost = |stretch: &Stretch| tally.lost.within(stretch.start * sector..(stretch.start + 1) * sector).next().is_some();
     found.retain(|stretch| !lost(stretch));
     if found.is_empty() {
         return Line::new("blocks", Verdict::Holds, "a second reading of the source gives the same bytes");

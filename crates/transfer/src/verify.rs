@@ -49,9 +49,9 @@ pub fn compare(a: &Source, b: &Source, control: &Control, observer: &dyn Observe
             let read = std::thread::scope(|scope| {
                 let other = scope.spawn(|| {
                     let mut lost = Vec::new();
-                    crate::copy::read_hard(&**b, at, right, &mut lost).map(|()| lost)
+                    badger_drive::narrow::read_hard(&**b, at, right, &mut lost).map(|()| lost)
                 });
-                let mine = crate::copy::read_hard(&**a, at, left, &mut lost);
+                let mine = badger_drive::narrow::read_hard(&**a, at, left, &mut lost);
                 mine.and(other.join().expect("the reader does not panic"))
             });
             match read {

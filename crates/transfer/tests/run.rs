@@ -3,18 +3,18 @@
 mod support;
 
 use badger_drive::clock::Clock;
-use badger_drive::{Geometry, Identity, Medium, ReadError, Standing, Target, WriteError, WriteMedium};
+use badger_drive::{Standing, Target};
 use badger_layout::plan::Side;
 use badger_transfer::journal::{Journal, Unfinished};
 use badger_transfer::report::Stretch;
 use badger_transfer::run::{self, Run};
 use badger_transfer::{Control, Event, Image, Outcome, Report, Verdict, events::Silent, verify};
 use rstest::rstest;
-use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
+use support::volatile::Volatile;
 use support::{MIB, Place, noise};
 
 fn blocks(report: &Report) -> &badger_transfer::Line {
@@ -198,85 +198,6 @@ fn stop_pause_and_limit_are_obeyed() {
     assert!(place.content("onto") == content);
 }
 
-/// A drive with a cache that loses power after so many requests. What was not flushed is kept or lost, sector by
-/// sector, as a seed decides.
-struct Volatile {
-    identity: Identity,
-    state: Mutex<Cache>,
-}
-
-struct Cache {
-    durable: Vec<u8>,
-    waiting: BTreeMap<u64, Vec<u8>>,
-    requests_left: u64,
-    random: u64,
-}
-
-impl Volatile {
-    fn request(&self) -> Result<std::sync::MutexGuard<'_, Cache>, WriteError> {
-        let mut state = self.state.lock().unwrap();
-        if state.requests_left == 0 {
-            return Err(WriteError::Gone("no power".into()));
-        }
-        state.requests_left -= 1;
-        if state.requests_left == 0 {
-            let waiting = std::mem::take(&mut state.waiting);
-            for (at, bytes) in waiting {
-                for (sector, piece) in bytes.chunks(512).enumerate() {
-                    state.random = state.random.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
-                    if state.random >> 63 == 1 {
-                        let at = at as usize + sector * 512;
-                        state.durable[at..at + piece.len()].copy_from_slice(piece);
-                    }
-                }
-            }
-            return Err(WriteError::Gone("no power".into()));
-        }
-        Ok(state)
-    }
-}
-
-impl Medium for Volatile {
-    fn geometry(&self) -> Geometry {
-        Geometry { size_bytes: self.state.lock().unwrap().durable.len() as u64, logical_sector: 512, physical_sector: 512 }
-    }
-    fn identity(&self) -> &Identity {
-        &self.identity
-    }
-    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
-        let state = self.state.lock().unwrap();
-        let start = offset as usize;
-        buf.copy_from_slice(&state.durable[start..start + buf.len()]);
-        for (at, bytes) in &state.waiting {
-            let (from, to) = ((*at).max(offset), (at + bytes.len() as u64).min(offset + buf.len() as u64));
-            if from < to {
-                buf[(from - offset) as usize..(to - offset) as usize].copy_from_slice(&bytes[(from - at) as usize..(to - at) as usize]);
-            }
-        }
-        Ok(())
-    }
-}
-
-impl WriteMedium for Volatile {
-    fn write_at(&self, offset: u64, buf: &[u8]) -> Result<(), WriteError> {
-        let mut state = self.request()?;
-        // Later writes win over earlier ones at the same place because every place is written once between flushes.
-        state.waiting.insert(offset, buf.to_vec());
-        Ok(())
-    }
-    fn write_zero(&self, offset: u64, len: u64) -> Result<(), WriteError> {
-        self.write_at(offset, &vec![0; len as usize])
-    }
-    fn flush(&self) -> Result<(), WriteError> {
-        let mut state = self.request()?;
-        for (at, bytes) in std::mem::take(&mut state.waiting) {
-            state.durable[at as usize..at as usize + bytes.len()].copy_from_slice(&bytes);
-        }
-        Ok(())
-    }
-    fn forget(&self, _offset: u64, _len: u64) {}
-}
-
 #[rstest]
 fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] seed: u64) {
     let place = Place::new();
@@ -295,8 +216,7 @@ fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 
     loop {
         random = random.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
         let budget = if losses < 6 { 3 + (random >> 33) % 8 } else { u64::MAX };
-        let cache = Cache { durable, waiting: BTreeMap::new(), requests_left: budget, random };
-        let medium = Arc::new(Volatile { identity: Identity::of_file(Path::new("volatile")), state: Mutex::new(cache) });
+        let medium = Arc::new(Volatile::new(durable, budget, random));
         let journal = place.journal(&source, side.clone(), &Standing::default());
         let clock: Arc<dyn Clock> = place.workshop.sim_clock.clone();
         let target = Target::rehearse(medium.clone());
@@ -313,18 +233,16 @@ fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 
             again: false,
         })
         .unwrap();
-        durable = std::mem::take(&mut medium.state.lock().unwrap().durable);
+        durable = medium.take();
         if report.outcome == Outcome::Proved {
             break;
         }
         losses += 1;
         assert_eq!(report.outcome, Outcome::Interrupted);
-        if let Some(Unfinished { plan, past, .. }) = Journal::peek(&place.journals(), &source.key(), "volatile").unwrap().into_iter().next() {
-            let mut left = past.done;
-            for step in &plan.moves {
-                let (from, len) = (step.from as usize, left.min(step.len) as usize);
-                assert!(durable[from..from + len] == content[from..from + len], "the journal claims what was not flushed");
-                left -= len as u64;
+        if let Some(Unfinished { past, .. }) = Journal::peek(&place.journals(), &source.key(), "volatile").unwrap().into_iter().next() {
+            for (range, ()) in past.done.iter() {
+                let range = range.start as usize..range.end as usize;
+                assert!(durable[range.clone()] == content[range], "the journal claims what was not flushed");
             }
         }
     }

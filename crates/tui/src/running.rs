@@ -91,6 +91,13 @@ impl Progress {
                 self.map.set(*start..start + len, State::Lost);
                 self.lost = (self.lost.0 + len, self.lost.1 + 1);
             }
+            Event::Late { start, len } => {
+                let around = start.saturating_sub(1)..start + len + 1;
+                let holes = |map: &Extents<State>| map.within(around.clone()).filter(|(_, state)| **state == State::Lost).count() as u64;
+                let before = holes(&self.map);
+                self.map.set(*start..start + len, State::Saved);
+                self.lost = (self.lost.0.saturating_sub(*len), (self.lost.1 + holes(&self.map)).saturating_sub(before));
+            }
             Event::Differs { start, len } => {
                 self.map.set(*start..start + len, State::Differs);
                 self.differs += 1;
@@ -146,14 +153,9 @@ impl Running {
             prepared.plan.moves.iter().for_each(|step| first.map.clear(step.to..step.to + step.len));
         }
         if let Some((past, _)) = &prepared.unfinished {
-            let mut left = past.done;
-            for step in &prepared.plan.moves {
-                let part = left.min(step.len);
-                first.map.set(step.to..step.to + part, State::Saved);
-                left -= part;
-            }
-            past.lost.iter().for_each(|(start, len)| first.take(&Event::Lost { start: *start, len: *len }));
-            first.kept = past.done;
+            past.done.iter().for_each(|(range, ())| first.map.set(range, State::Saved));
+            past.lost.iter().for_each(|(range, ())| first.take(&Event::Lost { start: range.start, len: range.end - range.start }));
+            first.kept = past.done_bytes();
         }
         let progress = Arc::new(Mutex::new(first));
         let (shared, steered) = (progress.clone(), control.clone());

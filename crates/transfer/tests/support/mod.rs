@@ -1,6 +1,8 @@
 //! Simulated drives in a folder of their own, and runs between them.
 #![allow(dead_code)] // every test uses a part of it
 
+pub mod volatile;
+
 use badger_drive::Sysfs;
 use badger_drive::clock::Clock;
 use badger_drive::{Refusal, Release, Source, Standing, Witness, Workshop};
@@ -34,13 +36,15 @@ pub struct Place {
     pub workshop: Workshop,
     /// Copy only what is in use.
     pub used: Option<Rest>,
+    /// Which identifiers the target gets.
+    pub ids: Ids,
 }
 
 impl Place {
     pub fn new() -> Self {
         let dir = tempfile::tempdir().unwrap();
         let workshop = Workshop { sysfs: Sysfs::at("/"), ..Workshop::default() };
-        Self { dir, workshop, used: None }
+        Self { dir, workshop, used: None, ids: Ids::Keep }
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
@@ -106,7 +110,7 @@ impl Place {
         match begun.first() {
             Some(begun) => Journal::open(&self.journals(), begun).unwrap().unwrap(),
             None => {
-                let plan = self.plan(source, target, Ids::Keep);
+                let plan = self.plan(source, target, self.ids);
                 Journal::begin(&self.journals(), plan, 1, &Witness::of(&**source, &[]), standing).unwrap()
             }
         }

@@ -151,7 +151,7 @@ fn sight(bench: &Bench, prepared: &Prepared) -> Sight {
         hazards: prepared.hazards.clone(),
         stake,
         tail: to.tail(),
-        done_before: prepared.unfinished.as_ref().map(|(past, _)| past.done),
+        done_before: prepared.unfinished.as_ref().map(|(past, _)| past.done_bytes()),
         pace: pace(bench, from),
         parts: prepared.parts.clone(),
         references: prepared.references.clone(),
