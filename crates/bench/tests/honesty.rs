@@ -114,7 +114,7 @@ fn targets_with_one_serial_keep_their_own_journals() {
     assert!(shop.content("two") == noise(LONG, 6) && shop.content("one") == half);
     // Begun anew on the second, the first is still gone on with.
     let order = Order { restart: true, ..Order::new(&from, &slot) };
-    assert_eq!(stopped(&shop, &order, 5).0.outcome, Outcome::Interrupted);
+    assert_eq!(stopped(&shop, &order, 2).0.outcome, Outcome::Interrupted);
     attach(&one);
     let (report, began) = stopped(&shop, &Order::new(&from, &slot), u64::MAX);
     assert!(report.outcome == Outcome::Proved && began > 0);
