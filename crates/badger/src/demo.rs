@@ -1,10 +1,12 @@
 //! The sample workshop: made once out of the images that the program carries.
 
-use crate::{Common, code, data_dir, exit_code, jobs, open};
-use badger_bench::{Bench, Config, Order, sheet};
+use crate::{Common, code, commands, data_dir, exit_code, open};
+use badger_bench::{Bench, Config, sheet};
 use badger_drive::size::{human, span};
 use badger_drive::{Refusal, Workshop};
-use badger_transfer::looked::Looked;
+use badger_inspect::Looked;
+use badger_jobs::{Order, Prepared};
+use badger_transfer::events::Silent;
 use badger_transfer::{Control, Event};
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -78,16 +80,12 @@ fn walk(bench: &Bench, dir: &Path, common: &Common) -> Result<u8, Refusal> {
         restart: true,
         ..Order::new(source, target)
     };
-    let prepared = bench.prepare(&order)?;
-    say(format!(
-        "Plan    {} to copy, the second table moves to the new end of {}",
-        human(prepared.plan.bytes()),
-        human(prepared.plan.target.size_bytes)
-    ));
-    for hazard in &prepared.hazards {
-        say(format!("        {}  {}", jobs::level(hazard.level), hazard.text));
+    let ready = Prepared::of(bench, &order)?.settle(&Control::new(), &Silent).map_err(|(_, refusal)| refusal)?;
+    say(format!("Plan    {} to copy, the second table moves to the new end of {}", human(ready.plan.bytes()), human(ready.plan.target.size_bytes)));
+    for hazard in &ready.prepared.hazards {
+        say(format!("        {}  {}", commands::level(hazard.level), hazard.text));
     }
-    let tail = prepared.candidate.tail();
+    let tail = ready.prepared.candidate.tail();
     say(format!("Run     released by its tail {tail}"));
     let follower = |event: &Event| {
         if let Event::Phase { phase, total, .. } = event
@@ -97,16 +95,16 @@ fn walk(bench: &Bench, dir: &Path, common: &Common) -> Result<u8, Refusal> {
             tell!("        {} {}", phase.word(), human(*total));
         }
     };
-    let report = bench.run(prepared, &tail, &Control::new(), &follower)?;
+    let report = ready.run(bench, &tail, &Control::new(), &follower)?;
     say(format!("        took {} of the drives' own time", span(report.seconds)));
     say("Prove".into());
     if common.json {
-        jobs::finish(&report, common);
+        commands::finish(&report, common);
     } else {
-        jobs::print_report(&report, common.verbose);
+        commands::print_report(&report, common.verbose);
     }
     let paper = dir.join("LR-207.pdf");
-    jobs::sheet(bench, report.job, None, Some(paper.clone()))?;
+    commands::sheet(bench, report.job, None, Some(paper.clone()))?;
     say(format!("Hand over\n        job sheet {}\n        {}", paper.display(), sheet::outcome_sentence(&report)));
     Ok(if report.job > 0 { exit_code(report.outcome, false) } else { code::REFUSED })
 }

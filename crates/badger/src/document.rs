@@ -5,11 +5,11 @@ use badger_drive::discover::{Found, Use};
 use badger_drive::health::Health;
 use badger_drive::{Bus, Geometry, Identity};
 use badger_fs::Recognised;
+use badger_inspect::Hazard;
+use badger_inspect::Looked;
+use badger_inspect::hazard;
 use badger_layout::Problem;
 use badger_layout::{Kind, Partition};
-use badger_transfer::Hazard;
-use badger_transfer::hazard;
-use badger_transfer::looked::Looked;
 use serde::Serialize;
 
 /// A drive, as `drives` and `show` name it.

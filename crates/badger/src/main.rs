@@ -23,11 +23,11 @@ macro_rules! complain {
     }};
 }
 
+mod commands;
 mod demo;
 mod document;
 mod files;
 mod follow;
-mod jobs;
 mod log;
 mod output;
 mod papers;
@@ -355,15 +355,15 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Completions { shell }) => Ok(papers::completions(shell)),
         Some(Command::Man { dir }) => papers::man(&dir),
         Some(Command::Demo { dir, run, hurry }) => demo::demo(dir, run, hurry, bench.config, common),
-        Some(Command::Drives) => jobs::drives(&bench, common),
-        Some(Command::Show { drive }) => jobs::show(&bench, &drive, common),
-        Some(Command::Check { drive }) => jobs::check(&bench, &drive, common),
-        Some(Command::Clone(args)) => jobs::clone(&bench, &args, common),
-        Some(Command::Verify { a, b }) => jobs::verify(&bench, &a, &b, common),
+        Some(Command::Drives) => commands::drives(&bench, common),
+        Some(Command::Show { drive }) => commands::show(&bench, &drive, common),
+        Some(Command::Check { drive }) => commands::check(&bench, &drive, common),
+        Some(Command::Clone(args)) => commands::clone(&bench, &args, common),
+        Some(Command::Verify { a, b }) => commands::verify(&bench, &a, &b, common),
         Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, common),
         Some(Command::Fetch(args)) => files::fetch(&bench, &args, common),
-        Some(Command::Jobs) => jobs::jobs(&bench, common),
-        Some(Command::Sheet { job, svg, pdf }) => jobs::sheet(&bench, job, svg, pdf),
+        Some(Command::Jobs) => commands::jobs(&bench, common),
+        Some(Command::Sheet { job, svg, pdf }) => commands::sheet(&bench, job, svg, pdf),
     };
     done.map(|code| output::settle(code, common))
 }

@@ -6,7 +6,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 /// The floors, the lowest first.
-const FLOORS: [&[&str]; 7] = [&["drive"], &["layout"], &["fs"], &["people", "transfer"], &["bench"], &["tui"], &["badger"]];
+const FLOORS: [&[&str]; 9] = [&["drive"], &["layout"], &["fs"], &["inspect"], &["people", "transfer"], &["bench"], &["jobs"], &["tui"], &["badger"]];
 /// Crates whose files still go in circles: a list that may only become shorter.
 const STILL_IN_CIRCLES: [&str; 1] = ["tui"];
 

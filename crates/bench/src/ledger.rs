@@ -114,7 +114,7 @@ pub struct Ledger {
 }
 
 /// The directory of journals that belongs to the ledger at `path`, whether it is open or not.
-pub(crate) fn journals_beside(path: &Path) -> PathBuf {
+pub fn journals_beside(path: &Path) -> PathBuf {
     let mut name = path.file_stem().unwrap_or_default().to_os_string();
     name.push("-journals");
     path.with_file_name(name)

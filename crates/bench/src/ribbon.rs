@@ -1,7 +1,7 @@
 //! A drive as a strip of its partitions, as numbers; screens and papers draw it.
 
+use badger_inspect::Looked;
 use badger_layout::Plan;
-use badger_transfer::looked::Looked;
 use serde::{Deserialize, Serialize};
 
 /// One partition on the strip. Places and sizes are bytes.

@@ -228,7 +228,7 @@ fn lost_part(page: &mut Drawing, mut y: f32, report: &Report) -> f32 {
         return y + 7.0;
     }
     page.text(LEFT + 24.0, y, 9.0, format!("{} in {} stretches, zero on the target", human(report.lost_bytes), report.lost.len()));
-    let each = |lost: &badger_transfer::report::Stretch| format!("{}+{}", lost.start, lost.sectors);
+    let each = |lost: &badger_inspect::Stretch| format!("{}+{}", lost.start, lost.sectors);
     let shown: Vec<String> = report.lost.iter().take(24).map(each).collect();
     let more = report.lost.len().saturating_sub(24);
     let tail = if more > 0 { format!("   and {more} more, listed in the ledger") } else { String::new() };

@@ -65,7 +65,7 @@ impl Bench {
             Some(number) => data.iter().find(|partition| partition.number == number),
             None if data.len() == 1 => data.first(),
             None if data.is_empty() => {
-                let words = badger_transfer::looked::Looked::at(&drive).content.words();
+                let words = badger_inspect::Looked::at(&drive).content.words();
                 let what = if words.is_empty() { "its table names no partition that holds files".into() } else { words };
                 let text = format!("{shown}: {what}: there is no volume on it to look into; look for lost ones, or attach another drive");
                 return Err(Refusal::new("no-partition", text));

@@ -3,7 +3,7 @@
 use badger_bench::drawing::{Anchor, Drawing, Shape, width};
 use badger_bench::ribbon::{Part, Ribbon};
 use badger_bench::sheet::{DriveFacts, SheetData, draw};
-use badger_transfer::report::Stretch;
+use badger_inspect::Stretch;
 use badger_transfer::{Line, Outcome, Report, Verdict};
 use rstest::rstest;
 use std::process::Command;

@@ -5,7 +5,7 @@ use crate::gpt::{self, Gpt};
 use crate::guid::Guid;
 use crate::mbr::{self, Logical, Mbr};
 use crate::partition::Partition;
-use crate::plan::{self, Fit, Ids, Move, Patch, Plan, Planned, Recast, Side};
+use crate::plan::{self, Draft, Fit, Ids, Move, Patch, Plan, Planned, Recast, Side};
 use crate::rules::{Rules, What, Which};
 use crate::table::{Detail, Kind, Table};
 use crate::types::{self, TypeCode};
@@ -482,7 +482,7 @@ pub fn plan(
     ids: Ids,
     rules: &Rules,
     mut random: impl FnMut() -> [u8; 16],
-) -> Result<Plan, Refusal> {
+) -> Result<Draft, Refusal> {
     let (source, target) = sides;
     if !table.is_sound() {
         let problem = table.problems.iter().find(|problem| problem.grave).map(|problem| problem.text.clone()).unwrap_or_default();
@@ -587,7 +587,7 @@ pub fn plan(
             .collect(),
     };
     plan.order();
-    Ok(plan)
+    Ok(plan.into())
 }
 
 impl Planned {

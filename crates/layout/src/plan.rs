@@ -367,27 +367,6 @@ impl Plan {
         self.sparing = Some(sparing);
     }
 
-    /// Takes in what of a volume that is shown anew must be copied, in bytes from its start on.
-    pub fn take<V: Clone + PartialEq>(&mut self, recast: &Recast, needed: &Extents<V>) {
-        let mut blocks: Extents<()> = Extents::new();
-        for (range, _) in needed.iter() {
-            blocks.set((recast.to + range.start) / BLOCK * BLOCK..(recast.to + range.end).div_ceil(BLOCK) * BLOCK, ());
-        }
-        let inside = blocks.within(recast.to..recast.to + recast.len);
-        self.moves.extend(inside.map(|(range, ())| Move {
-            from: range.start,
-            to: range.start,
-            len: range.end - range.start,
-            volume: Some(recast.number),
-        }));
-        self.order();
-    }
-
-    /// Whether it is known what must be copied of every volume that is shown anew.
-    pub fn is_spelled_out(&self) -> bool {
-        self.recasts.iter().all(|recast| self.moves.iter().any(|step| step.volume == Some(recast.number)))
-    }
-
     /// What is copied, in order of its place on the target: first byte and length.
     pub fn stretches(&self) -> Vec<(u64, u64)> {
         let mut all: Vec<(u64, u64)> = self.moves.iter().map(|step| (step.to, step.len)).collect();
@@ -402,10 +381,9 @@ impl Plan {
         out
     }
 
-    /// Bytes that are copied; of volumes that are shown anew what is in use, until more is known.
+    /// Bytes that are copied.
     pub fn bytes(&self) -> u64 {
-        let moved: u64 = self.moves.iter().map(|step| step.len).sum();
-        if self.is_spelled_out() { moved } else { moved + self.recasts.iter().map(|recast| recast.used).sum::<u64>() }
+        self.moves.iter().map(|step| step.len).sum()
     }
 
     /// The number that a partition of the source has on the target; 0 where it stays behind.
@@ -460,6 +438,59 @@ impl Plan {
         let more = found.iter().filter(|partition| partition.number != 0 && !self.partitions.iter().any(|wanted| wanted.number == partition.number));
         out.extend(more.map(|partition| format!("partition {} is not in the plan", partition.number)));
         out
+    }
+}
+
+/// A plan that does not say yet what must be copied of volumes that are shown anew. It can be looked at, and changed; only
+/// [`Draft::settle`] makes a plan of it that can be run.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Draft(Plan);
+
+impl From<Plan> for Draft {
+    /// What a plan was before it was settled.
+    fn from(mut plan: Plan) -> Self {
+        plan.moves.retain(|step| step.volume.is_none());
+        Self(plan)
+    }
+}
+
+impl Draft {
+    /// Everything it says so far.
+    pub fn plan(&self) -> &Plan {
+        &self.0
+    }
+
+    /// The same, to be changed.
+    pub fn plan_mut(&mut self) -> &mut Plan {
+        &mut self.0
+    }
+
+    /// Bytes that will be copied, about: of volumes that are shown anew what is in use.
+    pub fn bytes(&self) -> u64 {
+        self.0.bytes() + self.0.recasts.iter().map(|recast| recast.used).sum::<u64>()
+    }
+
+    /// Takes in what must be copied of every volume that is shown anew, in bytes from its start on.
+    ///
+    /// # Errors
+    /// What `needed` says.
+    pub fn settle<V: Clone + PartialEq, E>(self, mut needed: impl FnMut(&Recast) -> Result<Extents<V>, E>) -> Result<Plan, E> {
+        let mut plan = self.0;
+        for recast in &plan.recasts {
+            let mut blocks: Extents<()> = Extents::new();
+            for (range, _) in needed(recast)?.iter() {
+                blocks.set((recast.to + range.start) / BLOCK * BLOCK..(recast.to + range.end).div_ceil(BLOCK) * BLOCK, ());
+            }
+            let inside = blocks.within(recast.to..recast.to + recast.len);
+            plan.moves.extend(inside.map(|(range, ())| Move {
+                from: range.start,
+                to: range.start,
+                len: range.end - range.start,
+                volume: Some(recast.number),
+            }));
+        }
+        plan.order();
+        Ok(plan)
     }
 }
 

@@ -62,7 +62,7 @@ fn parts(table: &Table) -> Vec<Part> {
 
 fn planned(table: &Table, size: u64, rules: &str) -> Result<Plan, Refusal> {
     let from = side(table.sectors * u64::from(table.sector), table.sector);
-    fit::plan(table, &parts(table), (&from, &side(size, 512)), Ids::Keep, &rules.parse().unwrap(), random())
+    fit::plan(table, &parts(table), (&from, &side(size, 512)), Ids::Keep, &rules.parse().unwrap(), random()).map(|draft| draft.plan().clone())
 }
 
 /// The table a plan writes, as the system's own tools see it.
@@ -243,6 +243,7 @@ fn tables_are_written_in_the_targets_sectors(#[case] from: u32, #[case] to: u32)
     }
     let here = side(30 * GIB, from);
     let plan = fit::plan(&table, &parts(&table)[2..4], (&here, &side(40 * GIB, to)), Ids::Fresh, &Rules::auto(), random()).unwrap();
+    let plan = plan.plan();
     let path = dir.path().join("to.img");
     let file = File::create(&path).unwrap();
     file.set_len(40 * GIB).unwrap();
@@ -291,7 +292,8 @@ proptest! {
         let rules: Rules = text.join(",").parse().unwrap();
         let target = Side { key: "t".into(), size_bytes: size * MIB, sector, physical: 4096 };
         let from = side((at + 34) * 512, 512);
-        let Ok(plan) = fit::plan(&table, &parts, (&from, &target), Ids::Keep, &rules, random()) else { return Ok(()) };
+        let Ok(draft) = fit::plan(&table, &parts, (&from, &target), Ids::Keep, &rules, random()) else { return Ok(()) };
+        let plan = draft.plan();
         let mut end = MIB;
         for one in &plan.partitions {
             let (start, len) = one.place(sector);

@@ -2,12 +2,12 @@
 
 use crate::copy::{Break, Context};
 use crate::events::{Event, Phase};
-use crate::report::{Line, Verdict};
 use badger_drive::buffer::Buffer;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Extents, Source};
 use badger_fs::tree::{DEEPEST, Node, NodeKind};
 use badger_fs::{Content, Finding, Use, Volume};
+use badger_inspect::{Line, Verdict, volumes};
 use badger_layout::plan::{InUse, Sparing};
 use std::collections::HashSet;
 
@@ -52,7 +52,7 @@ pub fn prove(context: &Context, sparing: &Sparing) -> Result<Vec<Line>, Break> {
 
 fn prove_volume(context: &Context, volume: &InUse) -> Result<Line, Break> {
     let name = badger_fs::recognise(&**context.source, volume.start, volume.len)
-        .map_or_else(|| format!("partition {}", volume.number), |found| crate::volumes::name(volume.number, &found));
+        .map_or_else(|| format!("partition {}", volume.number), |found| volumes::name(volume.number, &found));
     let place = context.plan.planned(volume.number).filter(|planned| planned.number != 0 || context.plan.fit.is_some());
     let (at, len) = place.map_or((volume.start, volume.len), |planned| planned.place(context.plan.target.sector));
     let opened = |drive: &Source, start, len| badger_fs::open(drive, start, len);

@@ -5,9 +5,10 @@ use badger_drive::clock::Clock;
 use badger_drive::{Control, Geometry, Identity, Medium, ReadError, Refusal, Source};
 use badger_fs::{View, Wanted, Weight};
 use badger_layout::Plan;
+use badger_layout::plan::Draft;
 use std::sync::Arc;
 
-use crate::volumes::Surveyed;
+use badger_inspect::volumes::{self, Surveyed};
 
 /// One stretch, in bytes.
 struct Span {
@@ -33,7 +34,7 @@ pub struct Image {
 
 /// Shows a volume anew and goes over what came out, before anything is written anywhere.
 fn shown(volume: &Surveyed, recast: &badger_layout::plan::Recast, plan: &Plan, control: &Control) -> Result<Arc<View>, Refusal> {
-    let name = crate::volumes::name(volume.number, &volume.volume);
+    let name = volumes::name(volume.number, &volume.volume);
     let refuse = |code, text: String| Refusal::new(code, format!("{name}: {text}"));
     let missing = || refuse("volume-whole", "it is only recognised, not read: it can only be copied as it is".into());
     let (fs, survey) = volume.walked.as_ref().ok_or_else(missing)?;
@@ -55,32 +56,42 @@ fn shown(volume: &Surveyed, recast: &badger_layout::plan::Recast, plan: &Plan, c
 }
 
 impl Image {
-    /// Puts together what a plan says, and takes into the plan what must be copied of volumes that are shown anew.
+    /// Goes over every volume that is shown anew, and makes the plan final: what must be copied of them is known then.
     ///
     /// # Errors
-    /// A refusal where a volume cannot be shown as the plan wants it.
-    pub fn of(source: &Source, plan: &mut Plan, surveyed: &[Surveyed], control: &Control) -> Result<Self, Refusal> {
+    /// A refusal where a volume cannot be shown as the draft wants it.
+    pub fn settle(source: &Source, draft: Draft, surveyed: &[Surveyed], control: &Control) -> Result<(Plan, Self), Refusal> {
+        let before = draft.plan().clone();
         let mut views = Vec::new();
-        for recast in plan.recasts.clone() {
+        let plan = draft.settle(|recast| {
             let volume = surveyed.iter().find(|volume| volume.number == recast.number);
             let missing = || Refusal::new("volume-gone", format!("partition {} is not there as it was when the plan was made", recast.number));
-            let view = shown(volume.ok_or_else(missing)?, &recast, plan, control);
+            let view = shown(volume.ok_or_else(missing)?, recast, &before, control);
             if control.is_stopped() {
                 return Err(Refusal::new("stopped", "stopped while the plan was gone over; nothing was written"));
             }
             let view = view?;
-            if !plan.moves.iter().any(|step| step.volume == Some(recast.number)) {
-                plan.take(&recast, &view.needed());
-            }
+            let needed = view.needed();
             views.push(Span { to: recast.to, len: recast.len, what: What::View(view) });
-        }
+            Ok(needed)
+        })?;
+        let image = Self::put_together(source, &plan, views);
+        Ok((plan, image))
+    }
+
+    /// What a plan says that shows no volume anew.
+    pub fn plain(source: &Source, plan: &Plan) -> Self {
+        Self::put_together(source, plan, Vec::new())
+    }
+
+    fn put_together(source: &Source, plan: &Plan, views: Vec<Span>) -> Self {
         let raw = plan.moves.iter().filter(|step| step.volume.is_none());
         let mut spans: Vec<Span> = raw.map(|step| Span { to: step.to, len: step.len, what: What::Source(step.from) }).collect();
         spans.extend(views);
         spans.sort_by_key(|span| span.to);
         let sector = plan.source.sector.min(plan.target.sector).max(512);
         let geometry = Geometry { size_bytes: plan.size(), logical_sector: sector, physical_sector: sector };
-        Ok(Self { source: source.clone(), geometry, spans })
+        Self { source: source.clone(), geometry, spans }
     }
 
     /// The spans that a stretch touches: the part of the stretch, and the span.

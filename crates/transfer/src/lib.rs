@@ -6,14 +6,11 @@
 pub mod copy;
 pub mod events;
 mod files;
-pub mod hazard;
 pub mod image;
 pub mod journal;
-pub mod looked;
 pub mod meter;
 pub mod proof;
 mod recast;
-pub mod references;
 pub mod report;
 pub mod resume;
 pub mod route;
@@ -21,11 +18,9 @@ pub mod run;
 pub mod tally;
 pub mod tree;
 pub mod verify;
-pub mod volumes;
 
 pub use badger_drive::Control;
+pub use badger_inspect::{Line, Stretch, Verdict};
 pub use events::{Event, Observer, Phase};
-pub use hazard::{Hazard, Level};
 pub use image::Image;
-pub use looked::Looked;
-pub use report::{Line, Outcome, Report, Verdict};
+pub use report::{Outcome, Report};

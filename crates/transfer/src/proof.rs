@@ -3,10 +3,10 @@
 use crate::copy::{Break, CHUNK, Context, noted};
 use crate::events::Event;
 use crate::journal::Journal;
-use crate::report::Stretch;
 use crate::tree::{self, Builder, Hash, LEAF};
 use badger_drive::Medium;
 use badger_drive::buffer::{Buffer, Pool};
+use badger_inspect::Stretch;
 use std::collections::BTreeMap;
 use std::sync::mpsc::sync_channel;
 

@@ -1,9 +1,9 @@
 //! Proof of volumes that were shown anew: their own structures, and the space that was promised.
 
 use crate::copy::Context;
-use crate::report::{Line, Verdict};
-use crate::volumes::{self, Surveyed};
 use badger_drive::size::human;
+use badger_inspect::volumes::{self, Surveyed};
+use badger_inspect::{Line, Verdict};
 
 /// One line for each volume that has another size or place by now.
 pub fn prove(context: &Context) -> Vec<Line> {

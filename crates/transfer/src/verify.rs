@@ -4,10 +4,10 @@ use crate::Control;
 use crate::copy::CHUNK;
 use crate::events::{Event, Observer};
 use crate::proof::differing_sectors;
-use crate::report::Stretch;
 use badger_drive::Source;
 use badger_drive::buffer::Buffer;
 use badger_drive::clock::Clock;
+use badger_inspect::Stretch;
 
 /// So many stretches are remembered.
 const MOST: usize = 10_000;

@@ -80,7 +80,7 @@ fn in_any_order_with_losses_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5)] s
         let mut journal = place.journal(&source, side.clone(), &Standing::default());
         let plan = journal.plan.clone();
         plan.patches.iter().for_each(|patch| wanted[patch.at as usize..][..patch.bytes.len()].copy_from_slice(&patch.bytes));
-        let image = Image::of(&source, &mut plan.clone(), &[], &Control::new()).unwrap();
+        let image = Image::plain(&source, &plan);
         let (target, control) = (Target::rehearse(medium.clone()), Control::new());
         let clock: Arc<dyn Clock> = place.workshop.sim_clock.clone();
         let over = if turn < 3 {

@@ -4,9 +4,9 @@ mod support;
 
 use badger_drive::clock::Clock;
 use badger_drive::{Standing, Target};
+use badger_inspect::Stretch;
 use badger_layout::plan::Side;
 use badger_transfer::journal::{Journal, Unfinished};
-use badger_transfer::report::Stretch;
 use badger_transfer::run::{self, Run};
 use badger_transfer::{Control, Event, Image, Outcome, Report, Verdict, events::Silent, verify};
 use rstest::rstest;
@@ -220,7 +220,7 @@ fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 
         let journal = place.journal(&source, side.clone(), &Standing::default());
         let clock: Arc<dyn Clock> = place.workshop.sim_clock.clone();
         let target = Target::rehearse(medium.clone());
-        let image = Image::of(&source, &mut journal.plan.clone(), &[], &Control::new()).unwrap();
+        let image = Image::plain(&source, &journal.plan);
         let report = run::start(Run {
             source: source.clone(),
             image,

@@ -8,7 +8,7 @@ use crate::theme::Mean;
 use badger_bench::ledger::now;
 use badger_drive::health::State;
 use badger_drive::size::{human, span, thousands};
-use badger_transfer::Level;
+use badger_inspect::Level;
 use crossterm::event::KeyCode;
 use ratatui::Frame;
 use ratatui::buffer::Buffer;

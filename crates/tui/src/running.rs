@@ -1,8 +1,9 @@
 //! A run in a thread of its own, and what the screen shows of it.
 
 use crate::draw::surface::State;
-use badger_bench::{Bench, Prepared};
+use badger_bench::Bench;
 use badger_drive::{Extents, Refusal};
+use badger_jobs::Ready;
 use badger_transfer::meter::Meter;
 use badger_transfer::{Control, Event, Observer, Phase, Report};
 use std::sync::{Arc, Mutex};
@@ -145,14 +146,14 @@ pub struct Running {
 
 impl Running {
     /// Begins; `done` stretches of an unfinished run are shown as saved at once.
-    pub fn start(bench: Bench, prepared: Prepared, tail: String) -> Self {
+    pub fn start(bench: Bench, ready: Ready, tail: String) -> Self {
         let control = Arc::new(Control::new());
         let mut first = Progress::new();
-        if prepared.plan.sparing.is_some() {
-            first.map.set(0..prepared.plan.size(), State::Free);
-            prepared.plan.moves.iter().for_each(|step| first.map.clear(step.to..step.to + step.len));
+        if ready.plan.sparing.is_some() {
+            first.map.set(0..ready.plan.size(), State::Free);
+            ready.plan.moves.iter().for_each(|step| first.map.clear(step.to..step.to + step.len));
         }
-        if let Some((past, _)) = &prepared.unfinished {
+        if let Some((past, _)) = &ready.prepared.unfinished {
             past.done.iter().for_each(|(range, ())| first.map.set(range, State::Saved));
             past.lost.iter().for_each(|(range, ())| first.take(&Event::Lost { start: range.start, len: range.end - range.start }));
             first.kept = past.done_bytes();
@@ -160,7 +161,7 @@ impl Running {
         let progress = Arc::new(Mutex::new(first));
         let (shared, steered) = (progress.clone(), control.clone());
         let thread = std::thread::spawn(move || {
-            let outcome = bench.run(prepared, &tail, &steered, &Shared(shared.clone(), steered.clone()));
+            let outcome = ready.run(&bench, &tail, &steered, &Shared(shared.clone(), steered.clone()));
             shared.lock().expect("progress lock").outcome = Some(outcome);
         });
         Self { control, progress, thread: Some(thread) }

@@ -5,9 +5,9 @@ use badger_bench::ledger::JobRow;
 use badger_bench::ribbon::Ribbon;
 use badger_bench::{Bench, Checkup};
 use badger_drive::discover::Found;
-use badger_transfer::hazard;
-use badger_transfer::looked::Looked;
-use badger_transfer::{Hazard, Level};
+use badger_inspect::Looked;
+use badger_inspect::hazard;
+use badger_inspect::{Hazard, Level};
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -200,7 +200,7 @@ impl Shelf {
         for found in waiting {
             let looked = bench.workshop.source(&found.identity.path).map(|source| Looked::at(&source));
             let job = bench.read_ledger().ok().flatten().and_then(|ledger| ledger.last_job_of(&found.key()).ok()).flatten();
-            let unfinished = bench.unfinished_copy(&found.key()).map(|(_, hazard)| hazard);
+            let unfinished = badger_jobs::unfinished_copy(bench, &found.key()).map(|(_, hazard)| hazard);
             let mut items = self.items.lock().expect("shelf lock");
             let Some(item) = items.iter_mut().find(|item| *item.path() == found.identity.path) else { continue };
             item.job = job;

@@ -6,12 +6,13 @@ pub mod volatile;
 use badger_drive::Sysfs;
 use badger_drive::clock::Clock;
 use badger_drive::{Refusal, Release, Source, Standing, Witness, Workshop};
+use badger_inspect::Looked;
+use badger_inspect::volumes;
 use badger_layout::plan::{self, Ids, Rest, Side, Sparing};
 use badger_layout::{Plan, table};
 use badger_transfer::journal::Journal;
-use badger_transfer::looked::Looked;
 use badger_transfer::run::{self, Run};
-use badger_transfer::{Control, Image, Report, events::Silent, volumes};
+use badger_transfer::{Control, Image, Report, events::Silent};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -100,7 +101,7 @@ impl Place {
         let target = candidate.release(&Release::new(&source, 0, &tail))?;
         let journal = self.journal(&source, side, &target.standing());
         let clock: Arc<dyn Clock> = self.workshop.sim_clock.clone();
-        let image = Image::of(&source, &mut journal.plan.clone(), &[], &Control::new()).unwrap();
+        let image = Image::plain(&source, &journal.plan);
         run::start(Run { source, image, target, journal, control, observer, clock, references: &[], again })
     }
 

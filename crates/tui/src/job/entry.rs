@@ -34,6 +34,7 @@ impl JobView {
             text
         };
         if code == KeyCode::Esc {
+            self.ready = None;
             return;
         }
         match entry {
@@ -83,13 +84,14 @@ impl JobView {
 
     /// Releases the target and begins the run, if the tail is right.
     fn release(&mut self, typed: String, bench: &Bench) {
-        let right = self.prepared.as_ref().is_some_and(|prepared| prepared.candidate.identity().tail_matches(&typed));
+        let right = self.ready.as_ref().is_some_and(|ready| ready.prepared.candidate.identity().tail_matches(&typed));
         if !right {
             self.entry = Some(Entry::Tail(typed));
             return;
         }
-        if let Some(prepared) = self.prepared.take() {
-            self.running = Some(Running::start(bench.clone(), *prepared, typed));
+        if let Some(ready) = self.ready.take() {
+            self.prepared = None;
+            self.running = Some(Running::start(bench.clone(), *ready, typed));
             (self.report, self.refusal, self.cursor) = (None, None, None);
             self.order.restart = false;
             self.step = Step::Run;
@@ -100,7 +102,12 @@ impl JobView {
 /// The line somebody types in, over the lower part of the step.
 pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
     if job.again.is_some() {
-        let lines = vec![vec![loud(Mean::Text, "Looking at both drives once more ...")], vec![say(Mean::Quiet, "Esc goes back, nothing is written")]];
+        let changes = job.sight.as_ref().is_some_and(|sight| !sight.plan.recasts.is_empty());
+        let more = if changes { ", and going over what changes" } else { "" };
+        let lines = vec![
+            vec![loud(Mean::Text, format!("Looking at both drives once more{more} ..."))],
+            vec![say(Mean::Quiet, "Esc goes back, nothing is written")],
+        ];
         return crate::app::sheet(frame, area, 78, lines);
     }
     let Some(entry) = &job.entry else { return };

@@ -122,7 +122,8 @@ impl JobView {
             Ok(()) => {
                 self.order.fit = Some(rules);
                 if let Some(sight) = &mut self.sight {
-                    sight.plan = prepared.plan.clone();
+                    let plan = prepared.draft.plan();
+                    (sight.plan, sight.bytes, sight.is_final) = (plan.clone(), prepared.draft.bytes(), plan.recasts.is_empty());
                     sight.after = prepared.target_ribbon();
                     sight.hazards = prepared.hazards.clone();
                     sight.references = prepared.references.clone();

@@ -6,7 +6,7 @@ use crate::theme::Mean;
 use badger_bench::ledger::day;
 use badger_bench::sheet::DriveFacts;
 use badger_drive::size::{human, thousands};
-use badger_transfer::Level;
+use badger_inspect::Level;
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;

@@ -12,25 +12,29 @@ use crate::app::{App, Hit};
 use crate::draw::{cut, inset, loud, put, put_right, say};
 use crate::running::Running;
 use crate::theme::Mean;
+use badger_bench::Bench;
 use badger_bench::ledger::JobRow;
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{DriveFacts, SheetData};
-use badger_bench::stake::{self, Stake};
-use badger_bench::{Bench, Order, Prepared};
 use badger_drive::size::span;
 use badger_drive::{Refusal, Source};
+use badger_inspect::Looked;
+use badger_inspect::references::Reference;
+use badger_inspect::stake::{self, Stake};
+use badger_inspect::{Hazard, Level};
+use badger_jobs::{Order, Prepared, Ready};
 use badger_layout::Plan;
 use badger_layout::fit::Part;
 use badger_layout::plan::{Ids, Rest};
-use badger_transfer::looked::Looked;
-use badger_transfer::references::Reference;
-use badger_transfer::{Hazard, Level, Outcome, Report};
+use badger_transfer::events::Silent;
+use badger_transfer::{Control, Outcome, Report};
 use crossterm::event::KeyCode;
 use entry::Entry;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::Span;
 use std::collections::BTreeSet;
+use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Instant;
 
@@ -73,6 +77,10 @@ pub struct Sight {
     /// The target as it will be.
     pub after: Ribbon,
     pub plan: Plan,
+    /// Bytes to copy; about as many while the plan is not final.
+    pub bytes: u64,
+    /// Whether nothing of the plan is open.
+    pub is_final: bool,
     pub hazards: Vec<Hazard>,
     /// Files on the target that would be lost.
     pub stake: Stake,
@@ -87,7 +95,17 @@ pub struct Sight {
     pub references: Vec<Reference>,
 }
 
-type Ready = Result<(Box<Prepared>, Box<Sight>), Refusal>;
+/// What a look at both drives brought.
+enum Found {
+    /// The order, planned.
+    Planned(Box<Prepared>, Box<Sight>),
+    /// The order, its plan final.
+    Final(Box<Ready>, Box<Sight>),
+    /// The order; its plan could not be made final.
+    Unfit(Box<Prepared>, Box<Sight>, Refusal),
+    /// Nothing can be planned.
+    Refused(Refusal),
+}
 
 /// One job.
 pub struct JobView {
@@ -95,11 +113,13 @@ pub struct JobView {
     pub(crate) step: Step,
     sight: Option<Sight>,
     prepared: Option<Box<Prepared>>,
-    waiting: Option<Receiver<Ready>>,
+    /// The order whose tail is asked for.
+    ready: Option<Box<Ready>>,
+    waiting: Option<Receiver<Found>>,
     /// Since when.
     waits_since: Instant,
     /// Both drives are looked at once more before the tail is asked for.
-    again: Option<Receiver<Ready>>,
+    again: Option<(Arc<Control>, Receiver<Found>)>,
     refusal: Option<Refusal>,
     running: Option<Running>,
     report: Option<Report>,
@@ -147,7 +167,9 @@ fn sight(bench: &Bench, prepared: &Prepared) -> Sight {
         source: DriveFacts::new(from.identity(), from.geometry(), prepared.source_ribbon()),
         before: DriveFacts::new(to.identity(), to.geometry(), before.unwrap_or(empty)),
         after: prepared.target_ribbon(),
-        plan: prepared.plan.clone(),
+        plan: prepared.draft.plan().clone(),
+        bytes: prepared.draft.bytes(),
+        is_final: prepared.draft.plan().recasts.is_empty(),
         hazards: prepared.hazards.clone(),
         stake,
         tail: to.tail(),
@@ -172,6 +194,7 @@ impl JobView {
             step: Step::Look,
             sight: None,
             prepared: None,
+            ready: None,
             waiting: None,
             waits_since: Instant::now(),
             again: None,
@@ -210,36 +233,64 @@ impl JobView {
 
     /// Looks at both drives and plans anew, in the background.
     fn prepare(&mut self, bench: &Bench) {
-        self.waiting = Some(self.look(bench));
+        self.waiting = Some(self.look(bench, None));
         self.waits_since = Instant::now();
-        (self.prepared, self.again) = (None, None);
+        (self.prepared, self.ready) = (None, None);
+        self.forget_again();
     }
 
-    fn look(&self, bench: &Bench) -> Receiver<Ready> {
+    /// Looks at both drives, and makes the plan final where somebody can stop that.
+    fn look(&self, bench: &Bench, settling: Option<Arc<Control>>) -> Receiver<Found> {
         let (send, receive) = channel();
         let (bench, order) = (bench.clone(), self.order.clone());
         std::thread::spawn(move || {
-            let ready = bench.prepare(&order).map(|prepared| {
-                let sight = sight(&bench, &prepared);
-                (Box::new(prepared), Box::new(sight))
-            });
+            let found = match Prepared::of(&bench, &order) {
+                Ok(prepared) => {
+                    let mut sight = Box::new(sight(&bench, &prepared));
+                    match settling {
+                        None => Found::Planned(Box::new(prepared), sight),
+                        Some(control) => match prepared.settle(&control, &Silent) {
+                            Ok(ready) => {
+                                (sight.plan, sight.bytes, sight.is_final) = (ready.plan.clone(), ready.plan.bytes(), true);
+                                Found::Final(Box::new(ready), sight)
+                            }
+                            Err((prepared, refusal)) => Found::Unfit(prepared, sight, refusal),
+                        },
+                    }
+                }
+                Err(refusal) => Found::Refused(refusal),
+            };
             // A job that was shut meanwhile does not wait for this any more.
-            let _ = send.send(ready);
+            let _ = send.send(found);
         });
         receive
     }
 
+    /// Does not ask for the tail after all.
+    fn forget_again(&mut self) {
+        if let Some((control, _)) = self.again.take() {
+            control.stop();
+        }
+    }
+
     /// Takes in a look that was taken before the tail is asked for: what was shown must still be so.
-    fn looked_again(&mut self, ready: Ready) {
-        match ready {
-            Ok((now, sight)) => match self.prepared.as_ref().and_then(|shown| shown.differs(&now)) {
-                None => self.entry = Some(Entry::Tail(String::new())),
-                Some(what) => {
-                    let text = format!("{what}; this is how it is now: read it again before you release it");
-                    (self.misfit, self.prepared, self.sight) = (Some(Refusal::new("shown-changed", text)), Some(now), Some(*sight));
+    fn looked_again(&mut self, found: Found) {
+        let differs = |now: &Prepared| self.prepared.as_ref().and_then(|shown| shown.differs(now));
+        let changed = |what| Refusal::new("shown-changed", format!("{what}; this is how it is now: read it again before you release it"));
+        match found {
+            Found::Final(ready, sight) => {
+                match differs(&ready.prepared) {
+                    None => (self.entry, self.ready) = (Some(Entry::Tail(String::new())), Some(ready)),
+                    Some(what) => (self.misfit, self.prepared) = (Some(changed(what)), Some(Box::new(ready.prepared))),
                 }
-            },
-            Err(refusal) => (self.refusal, self.prepared) = (Some(refusal), None),
+                self.sight = Some(*sight);
+            }
+            Found::Unfit(prepared, sight, refusal) => {
+                let why = differs(&prepared).map_or(refusal, changed);
+                (self.misfit, self.prepared, self.sight) = (Some(why), Some(prepared), Some(*sight));
+            }
+            Found::Planned(..) => {}
+            Found::Refused(refusal) => (self.refusal, self.prepared) = (Some(refusal), None),
         }
     }
 
@@ -306,7 +357,7 @@ impl JobView {
         if let Some(ready) = self.waiting.as_ref().and_then(|waiting| waiting.try_recv().ok()) {
             self.waiting = None;
             match ready {
-                Ok((prepared, sight)) => {
+                Found::Planned(prepared, sight) => {
                     if let Some((_, job)) = &prepared.unfinished {
                         self.job = Some(*job);
                         self.take_names(bench);
@@ -314,14 +365,15 @@ impl JobView {
                     (self.prepared, self.sight, self.refusal) = (Some(prepared), Some(*sight), None);
                 }
                 // As it is it cannot be copied there; the proposal may do it.
-                Err(refusal) if self.order.fit.is_none() && ["target-too-small", "sector-differs"].contains(&refusal.code) => {
+                Found::Final(..) | Found::Unfit(..) => {}
+                Found::Refused(refusal) if self.order.fit.is_none() && ["target-too-small", "sector-differs"].contains(&refusal.code) => {
                     self.order.fit = Some(badger_layout::Rules::auto());
                     self.prepare(bench);
                 }
-                Err(refusal) => self.refusal = Some(refusal),
+                Found::Refused(refusal) => self.refusal = Some(refusal),
             }
         }
-        if let Some(ready) = self.again.as_ref().and_then(|again| again.try_recv().ok()) {
+        if let Some(ready) = self.again.as_ref().and_then(|(_, again)| again.try_recv().ok()) {
             self.again = None;
             self.looked_again(ready);
         }
@@ -491,7 +543,7 @@ impl JobView {
         if self.again.is_some() {
             // Keys that come before the question are no answers to it.
             if code == KeyCode::Esc {
-                self.again = None;
+                self.forget_again();
             }
             return;
         }
@@ -519,7 +571,8 @@ impl JobView {
             KeyCode::Enter if self.running.is_some() => self.step = Step::Run,
             KeyCode::Enter if self.prepared.is_some() && self.stops() == 0 => {
                 self.misfit = None;
-                self.again = Some(self.look(bench));
+                let control = Arc::new(Control::new());
+                self.again = Some((control.clone(), self.look(bench, Some(control))));
             }
             KeyCode::Char('i') if self.waiting.is_none() && self.running.is_none() && !fixed => {
                 self.order.ids = if self.order.ids == Ids::Keep { Ids::Fresh } else { Ids::Keep };

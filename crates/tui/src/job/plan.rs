@@ -5,8 +5,8 @@ use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say};
 use crate::theme::{self, Mean};
 use badger_bench::ribbon::Ribbon;
 use badger_drive::size::{human, span, thousands};
+use badger_inspect::references::{Effect, Reference};
 use badger_layout::plan::{Fit, Ids};
-use badger_transfer::references::{Effect, Reference};
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Color;
@@ -64,10 +64,10 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
         more.push(vec![loud(Mean::Mind, "◐ broken off  "), say(Mean::Text, report.reason.clone())]);
     }
     if let Some(done) = sight.done_before {
-        let share = done as f64 * 100.0 / sight.plan.bytes().max(1) as f64;
+        let share = done as f64 * 100.0 / sight.bytes.max(1) as f64;
         more.push(vec![
             loud(Mean::Good, "● goes on  "),
-            say(Mean::Text, format!("an unfinished run has {} of {} ({share:.0} %) on the target", human(done), human(sight.plan.bytes()))),
+            say(Mean::Text, format!("an unfinished run has {} of {} ({share:.0} %) on the target", human(done), human(sight.bytes))),
         ]);
     }
     more.extend(hazard_lines(&sight.hazards, width));
@@ -81,7 +81,7 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
         put(buf, area.x, y, area.width, spans);
         y += 1;
     }
-    let todo = sight.plan.bytes() - sight.done_before.unwrap_or(0).min(sight.plan.bytes());
+    let todo = sight.bytes - sight.done_before.unwrap_or(0).min(sight.bytes);
     let time =
         sight.pace.map(|pace| format!("about {} at {}/s, then it is read back", span(todo as f64 / pace), human(pace as u64))).unwrap_or_default();
     let y = (y + 1).min(area.bottom() - 1);
@@ -91,13 +91,15 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
         None => " to copy".to_string(),
         Some(rest) => format!(" in use to copy · {}", rest.word()),
     };
+    // Of a volume that changes it is known when it was gone over, before the tail is asked for.
+    let about = if sight.is_final { "" } else { "about " };
     let state = if job.waiting.is_some() { "planning anew ... " } else { "" };
     put(
         buf,
         area.x,
         y,
         area.width,
-        vec![say(Mean::Mind, state), say(Mean::Text, format!("{}{rest}", human(todo))), say(Mean::Quiet, format!("   {time}{again}"))],
+        vec![say(Mean::Mind, state), say(Mean::Text, format!("{about}{}{rest}", human(todo))), say(Mean::Quiet, format!("   {time}{again}"))],
     );
     Vec::new()
 }

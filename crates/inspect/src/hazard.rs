@@ -36,7 +36,8 @@ pub struct Hazard {
 }
 
 impl Hazard {
-    fn new(level: Level, code: &'static str, text: impl Into<String>) -> Self {
+    /// A hazard.
+    pub fn new(level: Level, code: &'static str, text: impl Into<String>) -> Self {
         Self { level, code, text: text.into() }
     }
 }

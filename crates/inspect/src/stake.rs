@@ -1,8 +1,9 @@
 //! What would be lost with a target: its newest files, by name, day and size.
 
+use crate::looked::Looked;
 use badger_drive::Source;
 use badger_fs::tree::NodeKind;
-use badger_transfer::looked::Looked;
+
 use std::collections::{HashSet, VecDeque};
 
 /// One file that would be lost.

@@ -1,17 +1,18 @@
 //! What names a partition on a drive is found, and it is told what a plan does to it.
 
-mod support;
-
+use badger_drive::Workshop;
+use badger_inspect::Looked;
+use badger_inspect::references::{self, Effect, Reference};
+use badger_inspect::volumes;
 use badger_layout::fit;
 use badger_layout::plan::{Ids, Side};
 use badger_layout::{Rules, table};
-use badger_transfer::looked::Looked;
-use badger_transfer::references::{self, Effect, Reference};
-use badger_transfer::volumes;
 use rstest::rstest;
 use std::fs;
 use std::process::Command;
-use support::{MIB, Place};
+use tempfile::TempDir;
+
+const MIB: u64 = 1 << 20;
 
 const FSTAB: &str = "# <file system> <mount point>\nUUID=2f6a1c0e-7b1d-4b6e-9a55-0c3d5e7f9a11 / ext4 defaults 0 1\nLABEL=scores /srv ext4 ro 0 2\n\
     PARTUUID=0208ab1e-02 /old auto noauto 0 0\n/dev/sda2 /data ext4 noauto 0 0\n/dev/nvme0n1p1 none swap sw 0 0\n";
@@ -19,13 +20,13 @@ const MENU: &str = "set root='hd0,msdos2'\nsearch --no-floppy --fs-uuid --set=ro
     linux /vmlinuz root=UUID=2f6a1c0e-7b1d-4b6e-9a55-0c3d5e7f9a11 ro quiet\n";
 
 /// A drive with a FAT and an ext4 partition, the second of which holds a system's files.
-fn drive(place: &Place) -> std::path::PathBuf {
-    let data = place.path("data");
+fn drive(place: &TempDir) -> std::path::PathBuf {
+    let data = place.path().join("data");
     for (path, text) in [("etc/fstab", FSTAB), ("boot/grub/grub.cfg", MENU), ("etc/hostname", "weir")] {
         fs::create_dir_all(data.join(path).parent().unwrap()).unwrap();
         fs::write(data.join(path), text).unwrap();
     }
-    let (fat, ext) = (place.path("fat"), place.path("ext"));
+    let (fat, ext) = (place.path().join("fat"), place.path().join("ext"));
     for (path, size) in [(&fat, 20), (&ext, 40)] {
         fs::File::create(path).unwrap().set_len(size * MIB).unwrap();
     }
@@ -38,19 +39,22 @@ fn drive(place: &Place) -> std::path::PathBuf {
     bytes[..512].copy_from_slice(&mbr.write(512)[0].1);
     bytes[MIB as usize..21 * MIB as usize].copy_from_slice(&fs::read(&fat).unwrap());
     bytes[30 * MIB as usize..].copy_from_slice(&fs::read(&ext).unwrap());
-    place.drive("from", &bytes, "")
+    let from = place.path().join("from.img");
+    fs::write(&from, bytes).unwrap();
+    from
 }
 
 fn found(rules: &str, ids: Ids) -> Vec<Reference> {
-    let place = Place::new();
-    let source = place.workshop.source(&drive(&place)).unwrap();
+    let place = tempfile::tempdir().unwrap();
+    let source = Workshop::default().source(&drive(&place)).unwrap();
     let looked = Looked::at(&source);
     let surveyed = volumes::survey(&source, &looked);
     let side = |size: u64| Side { key: "k".into(), size_bytes: size, sector: 512, physical: 4096 };
     let parts = volumes::parts(&looked.table, &surveyed, 512);
     let rules: Rules = rules.parse().unwrap();
     let plan = fit::plan(&table::read(&*source), &parts, (&side(70 * MIB), &side(200 * MIB)), ids, &rules, || [5; 16]).unwrap();
-    references::find(&looked.table, &surveyed.iter().map(references::Carrier::from).collect::<Vec<_>>(), &plan)
+    let plan = plan.plan();
+    references::find(&looked.table, &surveyed.iter().map(references::Carrier::from).collect::<Vec<_>>(), plan)
 }
 
 fn effect(all: &[Reference], names: &str) -> Effect {

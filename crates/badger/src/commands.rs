@@ -6,14 +6,16 @@ use crate::waiting::Waiting;
 use crate::{CloneArgs, Common, code, exit_code};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{SheetData, draw, verdict, write_paper};
-use badger_bench::{Bench, Checkup, Order, Prepared, ledger};
+use badger_bench::{Bench, Checkup, ledger};
 use badger_drive::Refusal;
 use badger_drive::health::Health;
 use badger_drive::size::{human, span, thousands};
+use badger_inspect::hazard;
+use badger_inspect::{Content, Looked};
+use badger_inspect::{Hazard, Level, Line, Verdict};
+use badger_jobs::{Order, Prepared, Ready};
 use badger_layout::Kind;
-use badger_transfer::hazard;
-use badger_transfer::looked::{Content, Looked};
-use badger_transfer::{Control, Hazard, Level, Line, Outcome, Report, Verdict, verify as compare};
+use badger_transfer::{Control, Outcome, Report, verify as compare};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -145,7 +147,7 @@ pub fn check(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal>
     line.evidence = table.problems.iter().map(|problem| format!("{}: {}", problem.code, problem.text)).collect();
     lines.push(line);
     let waiting = Waiting::begin(format!("going over the volumes of {}", badger_drive::text::plain(&path.display().to_string())), common);
-    lines.extend(badger_transfer::volumes::check(&source, &looked));
+    lines.extend(badger_inspect::volumes::check(&source, &looked));
     drop(waiting);
     lines.push(Line::new("boot", Verdict::NotChecked, "starting up was not looked at"));
     lines.push(Line::new("licence", Verdict::NotChecked, "the licence was not looked at"));
@@ -185,27 +187,28 @@ pub fn clone(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Ref
         }
         Err(refusal)
     };
+    let control = Arc::new(Control::new());
+    control.limit(args.rate.unwrap_or(0));
+    obey_signals(control.clone());
+    let follower = Follower::new(common);
     let waiting = Waiting::begin("looking at both drives, and going over what is to change".into(), common);
-    let prepared = bench.prepare(&order(args, bench));
+    let ready = Prepared::of(bench, &order(args, bench)).and_then(|prepared| prepared.settle(&control, &follower).map_err(|(_, refusal)| refusal));
     drop(waiting);
-    let prepared = match prepared {
-        Ok(prepared) => prepared,
+    let ready = match ready {
+        Ok(ready) => ready,
         Err(refusal) => return refused(refusal),
     };
     if !common.json && !common.events {
+        let (plan, prepared) = (&ready.plan, &ready.prepared);
         let (from, to) = (prepared.source.identity(), prepared.candidate.identity());
-        tell!("{} {} → {} {}", from.model, human(prepared.plan.source.size_bytes), to.model, human(prepared.plan.target.size_bytes));
-        print_fit(&prepared);
+        tell!("{} {} → {} {}", from.model, human(plan.source.size_bytes), to.model, human(plan.target.size_bytes));
+        print_fit(&ready);
         print_hazards(&prepared.hazards);
         if let Some((past, job)) = &prepared.unfinished {
             tell!("  goes on with the unfinished run of job {job} at {}", human(past.done_bytes()));
         }
     }
-    let control = Arc::new(Control::new());
-    control.limit(args.rate.unwrap_or(0));
-    obey_signals(control.clone());
-    let follower = Follower::new(common);
-    let report = bench.run(prepared, &args.confirm, &control, &follower);
+    let report = ready.run(bench, &args.confirm, &control, &follower);
     follower.finish();
     let report = match report {
         Ok(report) => report,
@@ -216,17 +219,18 @@ pub fn clone(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Ref
 }
 
 /// What a fit does with every partition, and what names them.
-fn print_fit(prepared: &Prepared) {
-    if prepared.plan.fit.is_none() {
+fn print_fit(ready: &Ready) {
+    let (plan, prepared) = (&ready.plan, &ready.prepared);
+    if plan.fit.is_none() {
         return;
     }
-    let (before, after) = (prepared.source_ribbon(), prepared.target_ribbon());
+    let (before, after) = (prepared.source_ribbon(), ready.target_ribbon());
     for part in &before.parts {
-        let Some(planned) = prepared.plan.planned(part.number) else {
+        let Some(planned) = plan.planned(part.number) else {
             tell!("  {:>3}  {:<24} {:<10} {:>9}", part.number, part.name, "leave out", human(part.len));
             continue;
         };
-        let (start, len) = planned.place(prepared.plan.target.sector);
+        let (start, len) = planned.place(plan.target.sector);
         let free = after.parts.iter().find(|other| other.number == planned.number).and_then(|other| other.used);
         let free = free.map(|used| format!("{} free after", human(len.saturating_sub(used)))).unwrap_or_default();
         let least = prepared.parts.iter().find(|one| one.number == part.number).and_then(|one| one.limits.as_ref().ok());

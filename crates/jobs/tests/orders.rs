@@ -1,15 +1,22 @@
 //! Orders from their preparation to the ledger.
 
+use badger_bench::Bench;
 use badger_bench::ledger::{Ledger, day, written};
-use badger_bench::{Bench, Order};
 use badger_drive::Workshop;
+use badger_inspect::Level;
+use badger_jobs::{Order, Prepared, Ready};
 use badger_layout::plan::Ids;
 use badger_transfer::events::Silent;
-use badger_transfer::{Control, Event, Level, Outcome};
+use badger_transfer::{Control, Event, Outcome};
 use rstest::rstest;
 use std::fs;
 use std::path::PathBuf;
 use tempfile::TempDir;
+
+/// With nothing left open.
+fn settled(prepared: Prepared) -> Ready {
+    prepared.settle(&Control::new(), &Silent).unwrap_or_else(|(_, refusal)| panic!("{}", refusal.text))
+}
 
 const MIB: usize = 1 << 20;
 
@@ -43,7 +50,7 @@ impl Place {
     }
 
     fn codes(&self, order: &Order) -> Vec<(Level, &'static str)> {
-        self.bench.prepare(order).unwrap().hazards.iter().map(|hazard| (hazard.level, hazard.code)).collect()
+        Prepared::of(&self.bench, order).unwrap().hazards.iter().map(|hazard| (hazard.level, hazard.code)).collect()
     }
 }
 
@@ -55,7 +62,7 @@ fn hazards_come_by_level_and_name_what_is_lost() {
     let order = Order::new(&from, &to);
     assert_eq!(place.codes(&order), [(Level::Mind, "target-holds"), (Level::Mind, "same-ids"), (Level::Note, "ids-kept")]);
     assert_eq!(place.codes(&Order { ids: Ids::Fresh, ..order.clone() }), [(Level::Mind, "target-holds")]);
-    let prepared = place.bench.prepare(&order).unwrap();
+    let prepared = Prepared::of(&place.bench, &order).unwrap();
     let texts: Vec<&str> = prepared.hazards.iter().map(|hazard| hazard.text.as_str()).collect();
     assert!(texts[0].contains("1 partition") && texts[0].contains("all of it is lost"), "{texts:?}");
     assert!(texts[1].contains("twin"), "{texts:?}");
@@ -66,7 +73,7 @@ fn a_larger_empty_target_has_nothing_to_lose_and_room_to_spare() {
     let place = Place::new();
     let order = Order::new(place.drive("from", 4, Some(7)), place.drive("onto", 8, None));
     assert_eq!(place.codes(&order), [(Level::Note, "target-looks-empty"), (Level::Note, "ids-kept"), (Level::Note, "space-unused")]);
-    let prepared = place.bench.prepare(&order).unwrap();
+    let prepared = Prepared::of(&place.bench, &order).unwrap();
     assert_eq!(prepared.target_ribbon().size, 8 << 20);
     assert_eq!(prepared.target_ribbon().parts, prepared.source_ribbon().parts);
     assert_eq!(prepared.target_ribbon().at(1 << 20).unwrap().number, 1);
@@ -81,7 +88,7 @@ fn orders_that_cannot_be_planned(#[case] target: &str, #[case] code: &str) {
     let from = place.drive("from", 4, Some(7));
     place.drive("small", 3, None);
     let to = place.dir.path().join(format!("{target}.drive.toml"));
-    assert_eq!(place.bench.prepare(&Order::new(&from, &to)).err().unwrap().code, code);
+    assert_eq!(Prepared::of(&place.bench, &Order::new(&from, &to)).err().unwrap().code, code);
 }
 
 #[test]
@@ -89,13 +96,16 @@ fn a_whole_job_in_the_ledger() {
     let place = Place::new();
     let (from, to) = (place.drive("from", 6, Some(7)), place.drive("onto", 6, None));
     let order = Order { ticket: "LR-210".into(), customer: "Tidewater ferry office".into(), technician: "Tobiah".into(), ..Order::new(&from, &to) };
-    let prepared = place.bench.prepare(&order).unwrap();
+    let prepared = Prepared::of(&place.bench, &order).unwrap();
     let tail = prepared.candidate.tail();
     assert_eq!(tail, "onto");
-    assert_eq!(place.bench.run(place.bench.prepare(&order).unwrap(), "from", &Control::new(), &Silent).unwrap_err().code, "wrong-tail");
+    assert_eq!(
+        settled(Prepared::of(&place.bench, &order).unwrap()).run(&place.bench, "from", &Control::new(), &Silent).unwrap_err().code,
+        "wrong-tail"
+    );
     let ledger = Ledger::open(&place.bench.ledger).unwrap();
     assert!(ledger.jobs().unwrap().is_empty(), "a refusal is no job");
-    let report = place.bench.run(prepared, &tail, &Control::new(), &Silent).unwrap();
+    let report = settled(prepared).run(&place.bench, &tail, &Control::new(), &Silent).unwrap();
     assert_eq!((report.outcome, report.job), (Outcome::Proved, 1));
     let row = ledger.job(1).unwrap().unwrap();
     assert_eq!((row.ticket.as_str(), row.customer.as_str(), row.technician.as_str()), ("LR-210", "Tidewater ferry office", "Tobiah"));
@@ -124,14 +134,14 @@ fn a_stopped_run_is_found_again_with_its_job() {
             control.stop();
         }
     };
-    let report = place.bench.run(place.bench.prepare(&order).unwrap(), "onto", &control, &stopper).unwrap();
+    let report = settled(Prepared::of(&place.bench, &order).unwrap()).run(&place.bench, "onto", &control, &stopper).unwrap();
     assert_eq!(report.outcome, Outcome::Interrupted);
-    let again = place.bench.prepare(&order).unwrap();
+    let again = Prepared::of(&place.bench, &order).unwrap();
     let (past, job) = again.unfinished.as_ref().unwrap();
     assert_eq!((past.done_bytes(), *job), (report.read_bytes, 1));
-    assert!(place.bench.prepare(&Order { restart: true, ..order.clone() }).unwrap().unfinished.is_none());
-    assert_eq!(place.bench.prepare(&Order { ids: Ids::Fresh, ..order.clone() }).err().unwrap().code, "run-differs");
-    let report = place.bench.run(again, "onto", &Control::new(), &Silent).unwrap();
+    assert!(Prepared::of(&place.bench, &Order { restart: true, ..order.clone() }).unwrap().unfinished.is_none());
+    assert_eq!(Prepared::of(&place.bench, &Order { ids: Ids::Fresh, ..order.clone() }).err().unwrap().code, "run-differs");
+    let report = settled(again).run(&place.bench, "onto", &Control::new(), &Silent).unwrap();
     assert_eq!((report.outcome, report.job), (Outcome::Proved, 1));
     let events: Vec<String> = Ledger::open(&place.bench.ledger).unwrap().events(1).unwrap().into_iter().map(|(_, text)| text).collect();
     assert!(events.iter().any(|text| text.starts_with("gone on with at")), "{events:?}");
@@ -152,7 +162,7 @@ fn the_newest_files_of_a_target_are_what_is_at_stake() {
     let made = std::process::Command::new("mke2fs").args(["-q", "-F", "-t", "ext4", "-L", "choir", "-d"]).arg(&data).arg(&image).status().unwrap();
     assert!(made.success());
     let drive = Workshop::default().source(&image).unwrap();
-    let stake = badger_bench::stake::of(&drive, &badger_transfer::looked::Looked::at(&drive));
+    let stake = badger_inspect::stake::of(&drive, &badger_inspect::Looked::at(&drive));
     assert_eq!((stake.files, stake.bytes, stake.more), (4, 10_000, false));
     let named: Vec<(&str, u64)> = stake.newest.iter().map(|file| (file.path.as_str(), file.size)).collect();
     assert_eq!(named, [("choir/Scores/newest.txt", 3000), ("choir/middle.txt", 4000), ("choir/Scores/round.txt", 2000)]);

@@ -1,8 +1,10 @@
 //! A bench over a directory of simulated drives and raw files.
 #![allow(dead_code)]
 
-use badger_bench::{Bench, Order};
+use badger_bench::Bench;
 use badger_drive::{Refusal, Workshop};
+use badger_jobs::{Order, Prepared, Ready};
+use badger_transfer::events::Silent;
 use badger_transfer::{Control, Observer, Report};
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -58,14 +60,24 @@ impl Shop {
         fs::read(self.path(&format!("{name}.img"))).unwrap()
     }
 
+    /// Looks at both drives and plans.
+    pub fn prepared(&self, order: &Order) -> Result<Prepared, Refusal> {
+        Prepared::of(&self.bench, order)
+    }
+
+    /// Plans to the end.
+    pub fn ready(&self, order: &Order) -> Result<Ready, Refusal> {
+        self.prepared(order)?.settle(&Control::new(), &Silent).map_err(|(_, refusal)| refusal)
+    }
+
     /// Prepares and runs with the right tail.
     pub fn run(&self, order: &Order, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
-        let prepared = self.bench.prepare(order)?;
-        let tail = prepared.candidate.tail();
-        self.bench.run(prepared, &tail, control, observer)
+        let ready = self.ready(order)?;
+        let tail = ready.prepared.candidate.tail();
+        ready.run(&self.bench, &tail, control, observer)
     }
 
     pub fn clone(&self, from: &Path, onto: &Path) -> Result<Report, Refusal> {
-        self.run(&Order::new(from, onto), &Control::new(), &badger_transfer::events::Silent)
+        self.run(&Order::new(from, onto), &Control::new(), &Silent)
     }
 }

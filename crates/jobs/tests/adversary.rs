@@ -6,10 +6,12 @@
 
 mod support;
 
-use badger_bench::{Bench, Order, Prepared};
+use badger_bench::Bench;
 use badger_drive::Refusal;
+use badger_jobs::{Order, Prepared, Ready};
 use badger_layout::plan::Ids;
-use badger_transfer::report::Report;
+use badger_transfer::Report;
+use badger_transfer::events::Silent;
 use badger_transfer::{Control, Event, Outcome, Phase};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -17,6 +19,11 @@ use std::os::unix::fs::{FileExt, symlink};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use support::{MIB, Shop, noise};
+
+/// With nothing left open.
+fn settled(prepared: Prepared) -> Ready {
+    prepared.settle(&Control::new(), &Silent).unwrap_or_else(|(_, refusal)| panic!("{}", refusal.text))
+}
 
 const SIZE: usize = 3 * MIB;
 const NAMES: [&str; 4] = ["weir", "tide", "lock", "rota"];
@@ -221,7 +228,7 @@ impl Situation {
             _ => {}
         };
         let bench: &Bench = &self.shop.bench;
-        let outcome = bench.run(prepared, tail, &control, &watch);
+        let outcome = settled(prepared).run(bench, tail, &control, &watch);
         (outcome, Some(began.load(Ordering::SeqCst)).filter(|done| *done != u64::MAX))
     }
 
@@ -236,7 +243,7 @@ impl Situation {
         let mut kept: Option<u64> = None;
         for turn in 0..4 {
             let order = Order { restart: turn > 0 && self.dice.one_in(5), ..order.clone() };
-            let prepared = match self.shop.bench.prepare(&order) {
+            let prepared = match Prepared::of(&self.shop.bench, &order) {
                 Ok(prepared) => prepared,
                 Err(refusal) => {
                     self.tell(format!("not planned: {}", refusal.code));

@@ -2,18 +2,25 @@
 
 mod support;
 
+use badger_bench::Bench;
 use badger_bench::sheet::outcome_sentence;
-use badger_bench::{Bench, Order};
+use badger_inspect::{Level, Verdict};
+use badger_jobs::{Order, Prepared, Ready};
 use badger_layout::plan::{Ids, Rest};
+use badger_transfer::Report;
 use badger_transfer::events::Silent;
-use badger_transfer::report::Report;
-use badger_transfer::{Control, Event, Level, Outcome, Phase, Verdict};
+use badger_transfer::{Control, Event, Outcome, Phase};
 use rstest::rstest;
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use support::{MIB, Shop, noise};
+
+/// With nothing left open.
+fn settled(prepared: Prepared) -> Ready {
+    prepared.settle(&Control::new(), &Silent).unwrap_or_else(|(_, refusal)| panic!("{}", refusal.text))
+}
 
 const LONG: usize = 48 * MIB;
 
@@ -252,10 +259,10 @@ fn what_will_not_start_is_said_before_and_is_no_success_after(#[case] ids: Ids, 
     let from = system(&shop, "from", 32, "c680409a-6ebe-4801-89d9-b55e9ba1ed2d");
     let onto = shop.drive("onto", &vec![0; 64 * MIB], "BB-2222", "");
     let order = Order { ids, fit: fit.then(|| "auto".parse().unwrap()), ..Order::new(&from, &onto) };
-    let prepared = shop.bench.prepare(&order).unwrap();
+    let prepared = Prepared::of(&shop.bench, &order).unwrap();
     let said = prepared.hazards.iter().any(|hazard| hazard.code == "will-not-start" && hazard.level == Level::Mind);
     assert_eq!(said, !starts);
-    let report = shop.bench.run(prepared, "2222", &Control::new(), &Silent).unwrap();
+    let report = settled(prepared).run(&shop.bench, "2222", &Control::new(), &Silent).unwrap();
     let boot = report.proof.iter().find(|line| line.what == "boot").unwrap();
     assert_eq!((report.outcome == Outcome::Proved, boot.result == Verdict::Fails), (starts, !starts), "{:?}", report.proof);
 }
@@ -308,10 +315,10 @@ fn empty_is_not_claimed(#[case] data_at: usize, #[case] faults: u64, #[case] cod
     }
     let fault = if faults > 0 { "[[fault]]\nkind = \"unreadable\"\nlba = 20\nsectors = 131000\n" } else { "" };
     let (from, onto) = (shop.drive("from", &noise(4 * MIB, 3), "AA-1111", ""), shop.drive("onto", &bytes, "BB-2222", fault));
-    let prepared = shop.bench.prepare(&Order::new(&from, &onto)).unwrap();
+    let prepared = Prepared::of(&shop.bench, &Order::new(&from, &onto)).unwrap();
     let said = prepared.hazards.iter().find(|hazard| hazard.code.starts_with("target-")).unwrap();
     assert_eq!(said.code, code, "{said:?}");
-    let looked = badger_transfer::looked::Looked::at(&shop.bench.workshop.source(&onto).unwrap());
+    let looked = badger_inspect::Looked::at(&shop.bench.workshop.source(&onto).unwrap());
     assert!(looked.content.words().contains(words), "{}", looked.content.words());
 }
 
@@ -321,11 +328,11 @@ fn an_unfinished_copy_is_called_one() {
     let (from, onto) = pair(&shop);
     interrupted(&shop, &from, &onto);
     let other = shop.drive("other", &noise(MIB, 9), "DD-4444", "");
-    let prepared = shop.bench.prepare(&Order::new(&other, &onto)).unwrap();
+    let prepared = Prepared::of(&shop.bench, &Order::new(&other, &onto)).unwrap();
     let said = prepared.hazards.iter().find(|hazard| hazard.code == "unfinished-copy").unwrap();
     assert!(said.text.contains("unfinished copy of job 1"), "{}", said.text);
     // Gone on with it is no surprise.
-    let prepared = shop.bench.prepare(&Order::new(&from, &onto)).unwrap();
+    let prepared = Prepared::of(&shop.bench, &Order::new(&from, &onto)).unwrap();
     assert!(prepared.unfinished.is_some() && prepared.hazards.iter().all(|hazard| hazard.code != "unfinished-copy"));
 }
 
@@ -335,13 +342,13 @@ fn own_files_are_neither_source_nor_target() {
     let (from, _) = pair(&shop);
     drop(shop.bench.open_ledger().unwrap());
     let ledger = shop.path("ledger.db");
-    let refusal = shop.bench.prepare(&Order { fit: Some("auto".parse().unwrap()), ..Order::new(&from, &ledger) }).err().unwrap();
+    let refusal = Prepared::of(&shop.bench, &Order { fit: Some("auto".parse().unwrap()), ..Order::new(&from, &ledger) }).err().unwrap();
     assert_eq!(refusal.code, "ledger-on-target");
     let bench = Bench { ledger: shop.path("from.img"), ..shop.bench.clone() };
-    assert_eq!(bench.prepare(&Order::new(&from, shop.path("onto.drive.toml"))).err().unwrap().code, "ledger-on-source");
+    assert_eq!(Prepared::of(&bench, &Order::new(&from, shop.path("onto.drive.toml"))).err().unwrap().code, "ledger-on-source");
     for (name, code) in [("from.img", "log-on-source"), ("onto.img", "log-on-target")] {
         let mut bench = shop.bench.clone();
         bench.config.log = Some(shop.path(name));
-        assert_eq!(bench.prepare(&Order::new(&from, shop.path("onto.drive.toml"))).err().unwrap().code, code);
+        assert_eq!(Prepared::of(&bench, &Order::new(&from, shop.path("onto.drive.toml"))).err().unwrap().code, code);
     }
 }

@@ -1,7 +1,7 @@
 //! Going over the volumes of a drive: what is in use on it, and whether it is sound.
 
+use crate::line::{Line, Stretch, Verdict};
 use crate::looked::Looked;
-use crate::report::{Line, Stretch, Verdict};
 use badger_drive::size::{human, thousands};
 use badger_drive::{Extents, Source};
 use badger_fs::recognise::{Recognised, State};

@@ -1,0 +1,44 @@
+//! The place where jobs are done: drives, the ledger, what the workshop settled.
+
+use crate::config::Config;
+use crate::ledger::{self, Ledger};
+use badger_drive::Workshop;
+use std::path::PathBuf;
+
+/// The place where jobs are done: drives and the ledger.
+#[derive(Clone)]
+pub struct Bench {
+    /// The drives.
+    pub workshop: Workshop,
+    /// Path of the ledger.
+    pub ledger: PathBuf,
+    /// What the workshop settled.
+    pub config: Config,
+}
+
+impl Bench {
+    /// The workshop's name or the technician's: the settings' one, else the ledger's; empty where neither says it.
+    pub fn named(&self, ledger: Option<&Ledger>, what: &str) -> String {
+        let settled = if what == "workshop" { &self.config.workshop } else { &self.config.technician };
+        if !settled.is_empty() {
+            return settled.clone();
+        }
+        ledger.and_then(|ledger| ledger.setting(what).ok().flatten()).unwrap_or_default()
+    }
+
+    /// Opens the ledger.
+    ///
+    /// # Errors
+    /// See [`ledger::Error`].
+    pub fn open_ledger(&self) -> Result<Ledger, ledger::Error> {
+        Ledger::open(&self.ledger)
+    }
+
+    /// Opens the ledger only to read it; `None` where there is none yet.
+    ///
+    /// # Errors
+    /// See [`ledger::Error`].
+    pub fn read_ledger(&self) -> Result<Option<Ledger>, ledger::Error> {
+        Ledger::read(&self.ledger)
+    }
+}

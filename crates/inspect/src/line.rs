@@ -1,0 +1,50 @@
+//! A line of a proof: what was compared, and what came out.
+
+use serde::{Deserialize, Serialize};
+
+/// What a line of a proof says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// As it should be.
+    Holds,
+    /// Differs in a way that was intended.
+    Differs,
+    /// Not as it should be.
+    Fails,
+    /// Not looked at.
+    NotChecked,
+}
+
+/// One line of a proof.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Line {
+    /// `table`, `blocks`, `file-system`, `files`, `boot`, `licence`.
+    pub what: String,
+    /// What came out.
+    pub result: Verdict,
+    /// In a sentence.
+    pub text: String,
+    /// What it rests on, a line each.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub evidence: Vec<String>,
+    /// The places it speaks of, where they are known; the first of them where there are very many.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub places: Vec<Stretch>,
+}
+
+impl Line {
+    /// A line without evidence.
+    pub fn new(what: &str, result: Verdict, text: impl Into<String>) -> Self {
+        Self { what: what.into(), result, text: text.into(), evidence: Vec::new(), places: Vec::new() }
+    }
+}
+
+/// A stretch in logical sectors of the source.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Stretch {
+    /// First sector.
+    pub start: u64,
+    /// Sectors.
+    pub sectors: u64,
+}

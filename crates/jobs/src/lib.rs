@@ -1,0 +1,14 @@
+//! One order, from two paths to a report: looked at, planned, settled, run, recorded.
+//!
+//! [`Prepared`] holds both drives and a draft; [`Prepared::settle`] goes over what is to change and makes the plan final. Only
+//! such a [`Ready`] order runs: what was shown is what is done.
+
+mod order;
+mod plan;
+mod prepared;
+mod record;
+mod run;
+
+pub use order::Order;
+pub use prepared::{Prepared, unfinished_copy};
+pub use run::Ready;

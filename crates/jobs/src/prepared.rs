@@ -1,0 +1,236 @@
+//! An order that was looked at and planned.
+
+use crate::order::Order;
+use crate::plan::{self, Asked, Sources};
+use badger_bench::Bench;
+use badger_bench::ledger;
+use badger_bench::ribbon::Ribbon;
+use badger_drive::ground::Ground;
+use badger_drive::{Candidate, Refusal, Source, Witness};
+use badger_inspect::references::{self, Carrier, Reference};
+use badger_inspect::volumes::{self, Surveyed};
+use badger_inspect::{Hazard, Level, Looked, hazard};
+use badger_layout::fit::Part;
+use badger_layout::plan::{Draft, Ids, Side};
+use badger_layout::{Plan, Rules};
+use badger_transfer::journal::{Journal, Unfinished};
+use badger_transfer::resume;
+use badger_transfer::tally::Tally;
+
+/// An order that was looked at and planned; nothing is written yet.
+pub struct Prepared {
+    /// The order.
+    pub order: Order,
+    /// The source, open for reading.
+    pub source: Source,
+    /// What is on it.
+    pub looked: Looked,
+    /// The target, not open yet.
+    pub candidate: Candidate,
+    /// What will be done, as far as it is known without going over volumes that change.
+    pub draft: Draft,
+    /// What to know before.
+    pub hazards: Vec<Hazard>,
+    /// What an unfinished run between these two has done, and the job it belongs to.
+    pub unfinished: Option<(Tally, i64)>,
+    /// The source's volumes, gone over; none for a clone of everything as it is.
+    pub surveyed: Vec<Surveyed>,
+    /// What is known of every partition for a fit.
+    pub parts: Vec<Part>,
+    /// What names a partition somewhere, and what becomes of it.
+    pub references: Vec<Reference>,
+    /// How the source looked when it was shown.
+    pub witness: Witness,
+    /// Hazards of the pair, whatever the plan.
+    pub(crate) standing: Vec<Hazard>,
+    /// The journal of the unfinished run.
+    pub(crate) begun: Option<Unfinished>,
+}
+
+impl Prepared {
+    /// Looks at both drives and makes the plan. Nothing is written, nothing is created.
+    ///
+    /// # Errors
+    /// A refusal where there is nothing to plan. Refusals that depend on the target's state are among the hazards.
+    pub fn of(bench: &Bench, order: &Order) -> Result<Self, Refusal> {
+        let source = bench.workshop.source(&order.source)?;
+        let geometry = source.geometry();
+        let candidate = bench.workshop.candidate(&order.target, order.new_size, geometry.logical_sector)?;
+        let needed = if order.fit.is_some() { 0 } else { geometry.size_bytes };
+        let witness = Witness::of(&*source, &[]);
+        own_files_lie_elsewhere(bench, &source, &candidate)?;
+        if let Some(stop) = candidate.stops(&source, needed).into_iter().next() {
+            return Err(stop);
+        }
+        let looked = Looked::at(&source);
+        let side = |key, geometry: badger_drive::Geometry| Side {
+            key,
+            size_bytes: geometry.size_bytes,
+            sector: geometry.logical_sector,
+            physical: geometry.physical_sector,
+        };
+        let (here, there) = (side(source.key(), geometry), side(candidate.key(), candidate.geometry()));
+        let surveyed = if order.used.is_some() || order.fit.is_some() { volumes::survey(&source, &looked) } else { Vec::new() };
+        let parts = if order.fit.is_some() { volumes::parts(&looked.table, &surveyed, there.sector) } else { Vec::new() };
+        let sources = Sources { source: &source, looked: &looked, surveyed: &surveyed, parts: &parts, sides: (&here, &there) };
+        let (mut draft, mut whole) = plan::draft(&sources, &Asked { ids: order.ids, used: order.used, fit: order.fit.as_ref() })?;
+        let mut unfinished = None;
+        let past = if order.restart { None } else { begun(bench, &source, &candidate, &here.key, &there.key)? };
+        if let Some(Unfinished { plan: begun, job, past, .. }) = past.clone() {
+            let spared = |plan: &Plan| plan.sparing.as_ref().map(|sparing| sparing.rest);
+            let plan = draft.plan();
+            let other = begun.source != plan.source || begun.target != plan.target || begun.ids != plan.ids || begun.fit != plan.fit;
+            if other || spared(&begun) != spared(plan) {
+                let text = "an unfinished run between these two drives was begun with other options: give the same ones, or --restart to begin anew";
+                return Err(Refusal::new("run-differs", text));
+            }
+            (draft, whole) = (begun.into(), Vec::new());
+            unfinished = Some((past, job));
+        }
+        let mut standing = hazard::of_pair(&bench.workshop, &source, &looked, &candidate, order.ids);
+        let (key, continued) = (candidate.key(), unfinished.as_ref().map(|(_, job)| *job));
+        standing.extend(unfinished_copy(bench, &key).filter(|(job, _)| Some(*job) != continued).map(|(_, hazard)| hazard));
+        if let Some((past, job)) = &unfinished {
+            // What it holds is this very copy.
+            standing.retain(|hazard| !["target-holds", "target-looks-empty", "target-not-readable"].contains(&hazard.code));
+            let text =
+                format!("the target holds what job {job} has copied so far, {}: it is gone on with", badger_drive::size::human(past.done_bytes()));
+            standing.push(Hazard { level: Level::Note, code: "target-unfinished", text });
+        }
+        let references = named(&source, &looked, &surveyed, draft.plan());
+        let hazards = hazards(&standing, &looked, draft.plan(), &references, whole);
+        let order = order.clone();
+        Ok(Self { order, source, looked, candidate, draft, hazards, unfinished, surveyed, parts, references, witness, standing, begun: past })
+    }
+
+    /// Plans anew by other rules. Of the source no more is read than boot sectors of volumes that move.
+    ///
+    /// # Errors
+    /// A refusal that says what does not fit; the plan stays as it was.
+    pub fn refit(&mut self, rules: &Rules) -> Result<(), Refusal> {
+        let plan = self.draft.plan();
+        let sources =
+            Sources { source: &self.source, looked: &self.looked, surveyed: &self.surveyed, parts: &self.parts, sides: (&plan.source, &plan.target) };
+        let (draft, whole) = plan::draft(&sources, &Asked { ids: self.order.ids, used: self.order.used, fit: Some(rules) })?;
+        self.draft = draft;
+        self.order.fit = Some(rules.clone());
+        self.references = named(&self.source, &self.looked, &self.surveyed, self.draft.plan());
+        self.hazards = hazards(&self.standing, &self.looked, self.draft.plan(), &self.references, whole);
+        Ok(())
+    }
+
+    /// What is not as it was here, when both drives were looked at again; `None` where nothing is.
+    pub fn differs(&self, now: &Self) -> Option<String> {
+        let other = |side: &str, then: &Witness, now: &Witness| {
+            let identity = |witness: &Witness| (witness.model.clone(), witness.serial.clone(), witness.size_bytes, witness.standing.sequence);
+            (identity(then) != identity(now)).then(|| format!("the {side} is another drive: {} {}", now.model, now.serial))
+        };
+        let held = |side: &str, then: &Witness, now: &Witness| (then != now).then(|| format!("the {side} was written to, or holds something else"));
+        let targets = self.candidate.witness().zip(now.candidate.witness());
+        if self.candidate.is_new() != now.candidate.is_new() {
+            return Some("the target has come, or gone".into());
+        }
+        let said = |prepared: &Self| prepared.hazards.iter().map(|hazard| (hazard.code, hazard.text.clone())).collect::<Vec<_>>();
+        other("source", &self.witness, &now.witness)
+            .or_else(|| targets.and_then(|(then, now)| other("target", then, now)))
+            .or_else(|| held("source", &self.witness, &now.witness))
+            .or_else(|| targets.and_then(|(then, now)| held("target", then, now)))
+            .or_else(|| (self.unfinished.is_some() != now.unfinished.is_some()).then(|| "an unfinished run came, or went".into()))
+            .or_else(|| (said(self) != said(now)).then(|| "what there is to know of it changed".into()))
+    }
+
+    /// The strip of the source.
+    pub fn source_ribbon(&self) -> Ribbon {
+        Ribbon::of(&self.looked, self.source.geometry().size_bytes)
+    }
+
+    /// The strip of the target after the run.
+    pub fn target_ribbon(&self) -> Ribbon {
+        Ribbon::planned(self.draft.plan(), &self.source_ribbon())
+    }
+}
+
+/// Neither the ledger nor the journals nor the log may lie on what is read or written.
+fn own_files_lie_elsewhere(bench: &Bench, source: &Source, candidate: &Candidate) -> Result<(), Refusal> {
+    let journals = ledger::journals_beside(&bench.ledger);
+    let mut own = vec![bench.ledger.clone(), journals.clone()];
+    own.extend(std::fs::read_dir(&journals).into_iter().flatten().flatten().map(|entry| entry.path()));
+    let ours = own.into_iter().map(|path| (path, ["ledger-on-source", "ledger-on-target"], "the ledger's ", "take another ledger with --ledger"));
+    let log = bench.config.log.clone();
+    let logs = log.into_iter().map(|path| (path, ["log-on-source", "log-on-target"], "the log ", "name another place with XDG_STATE_HOME"));
+    for (path, codes, what, way) in ours.chain(logs) {
+        // What is not there yet will lie in the nearest directory that is.
+        let Some(there) = path.ancestors().find(|path| path.exists()) else { continue };
+        let of = if there == path { Ground::of } else { Ground::of_new_file };
+        let ground = of(there, &bench.workshop.sysfs);
+        for (code, side, other) in [(codes[0], "source", source.ground()), (codes[1], "target", candidate.ground())] {
+            // Many files lie in one directory; only what is one of ours, or carries it, counts.
+            if ground.touches(other) {
+                return Err(Refusal::new(code, format!("{what}{} lies on the {side}: {way}", path.display())));
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The unfinished run between two drives that fits them, if any.
+fn begun(bench: &Bench, source: &Source, candidate: &Candidate, here: &str, there: &str) -> Result<Option<Unfinished>, Refusal> {
+    let mut all = Journal::peek(&ledger::journals_beside(&bench.ledger), here, there)
+        .map_err(|error| Refusal::new("journal", format!("the journal of the unfinished run: {error}")))?;
+    if all.is_empty() {
+        return Ok(None);
+    }
+    // Two targets that hold the beginning of one source both fit; the journal of this very one comes first.
+    let standing = candidate.witness().map(|witness| witness.standing.clone()).unwrap_or_default();
+    all.sort_by_key(|one| one.is_of_another(&standing));
+    let target = if candidate.is_new() { None } else { Some(bench.workshop.source(&candidate.identity().path)?) };
+    let mut refusal = None;
+    for one in all {
+        match resume::fits(&one, source, target.as_ref()) {
+            Ok(()) => return Ok(Some(one)),
+            Err(why) => _ = refusal.get_or_insert(why),
+        }
+    }
+    refusal.map_or(Ok(None), Err)
+}
+
+/// The job of which a drive holds an unfinished copy by the ledger, and what is to be known of that.
+pub fn unfinished_copy(bench: &Bench, target_key: &str) -> Option<(i64, Hazard)> {
+    let row = bench.read_ledger().ok()??.last_job_of(target_key).ok()??;
+    let unfinished = row.target_key == target_key && row.started.is_some() && row.outcome.as_deref().is_none_or(|word| word == "interrupted");
+    unfinished.then(|| {
+        let text =
+            format!("it holds an unfinished copy of job {}: give the same two drives to go on with it, or all that was copied is lost", row.id);
+        (row.id, Hazard { level: Level::Mind, code: "unfinished-copy", text })
+    })
+}
+
+/// What names partitions on the source, where the plan changes something of what could be named.
+fn named(source: &Source, looked: &Looked, surveyed: &[Surveyed], plan: &Plan) -> Vec<Reference> {
+    if plan.fit.is_none() && plan.ids == Ids::Keep {
+        return Vec::new();
+    }
+    if !surveyed.is_empty() {
+        let carriers: Vec<Carrier> = surveyed.iter().map(Carrier::from).collect();
+        return references::find(&looked.table, &carriers, plan);
+    }
+    let opened: Vec<_> = looked
+        .volumes
+        .iter()
+        .filter_map(|(number, volume)| {
+            let partition = looked.table.partitions.iter().find(|partition| partition.number == *number)?;
+            let (start, len) = looked.table.place(partition);
+            Some((*number, start, volume.kind, badger_fs::open(source, start, len).ok()))
+        })
+        .collect();
+    let carriers: Vec<Carrier> =
+        opened.iter().map(|(number, start, kind, fs)| Carrier { number: *number, start: *start, kind: *kind, fs: fs.as_deref() }).collect();
+    references::find(&looked.table, &carriers, plan)
+}
+
+/// All there is to know, the stops first.
+fn hazards(standing: &[Hazard], looked: &Looked, plan: &Plan, references: &[Reference], whole: Vec<Hazard>) -> Vec<Hazard> {
+    let mut all = [standing, &hazard::of_plan(looked, plan, references), &whole].concat();
+    all.sort_by_key(|hazard| hazard.level);
+    all
+}

@@ -1,0 +1,75 @@
+//! A run as the ledger keeps it.
+
+use badger_bench::ledger::Ledger;
+use badger_bench::rates::Rates;
+use badger_layout::Plan;
+use badger_transfer::{Event, Observer, Phase};
+use std::sync::Mutex;
+use tracing::info;
+
+/// So many unreadable places are noted one by one; the report lists them all.
+const MOST_NOTED: u32 = 10_000;
+
+struct Record {
+    rates: Rates,
+    phase: Option<Phase>,
+    ledger: Ledger,
+    run: i64,
+    sector: u64,
+    noted: u32,
+}
+
+impl Record {
+    fn take(&mut self, event: &Event) {
+        match event {
+            Event::Phase { phase, .. } => {
+                self.phase = Some(*phase);
+                self.note(phase.word());
+            }
+            Event::Lost { start, len } if self.noted < MOST_NOTED => {
+                self.noted += 1;
+                self.note(&format!("unreadable: sector {} and on, {} sectors", start / self.sector, len.div_ceil(self.sector)));
+            }
+            Event::Differs { start, .. } if self.noted < MOST_NOTED => {
+                self.noted += 1;
+                self.note(&format!("differs: somewhere from sector {} on", start / self.sector));
+            }
+            _ if self.phase == Some(Phase::Copy) => self.rates.event(event),
+            _ => {}
+        }
+    }
+
+    fn note(&self, text: &str) {
+        // A ledger that cannot be written shows at the end of the run; the run itself must not suffer.
+        let _ = self.ledger.note(self.run, text);
+    }
+}
+
+/// Keeps the rates of the copying phase, notes what happens in the ledger as it happens, and passes everything on.
+pub(crate) struct Recorder<'a> {
+    record: Mutex<Record>,
+    outer: &'a dyn Observer,
+}
+
+impl<'a> Recorder<'a> {
+    pub(crate) fn new(ledger: Ledger, run: i64, plan: &Plan, outer: &'a dyn Observer) -> Self {
+        let record = Record { rates: Rates::new(plan.size()), phase: None, ledger, run, sector: u64::from(plan.source.sector), noted: 0 };
+        Self { record: Mutex::new(record), outer }
+    }
+
+    /// What is left when the run is over.
+    pub(crate) fn finish(self) -> (Rates, Ledger) {
+        let Record { rates, ledger, .. } = self.record.into_inner().expect("recorder lock");
+        (rates, ledger)
+    }
+}
+
+impl Observer for Recorder<'_> {
+    fn event(&self, event: &Event) {
+        if let Event::Phase { phase, total, .. } = event {
+            info!(phase = format!("{phase:?}"), total, "a phase begins");
+        }
+        self.record.lock().expect("recorder lock").take(event);
+        self.outer.event(event);
+    }
+}
