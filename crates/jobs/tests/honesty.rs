@@ -9,11 +9,13 @@ use badger_jobs::{Order, Prepared, Ready};
 use badger_layout::plan::{Ids, Rest};
 use badger_transfer::Report;
 use badger_transfer::events::Silent;
+use badger_transfer::journal::Journal;
 use badger_transfer::{Control, Event, Outcome, Phase};
 use rstest::rstest;
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
+use std::process::Command;
 use std::sync::atomic::{AtomicU64, Ordering};
 use support::{MIB, Shop, noise};
 
@@ -351,4 +353,35 @@ fn own_files_are_neither_source_nor_target() {
         bench.config.log = Some(shop.path(name));
         assert_eq!(Prepared::of(&bench, &Order::new(&from, shop.path("onto.drive.toml"))).err().unwrap().code, code);
     }
+}
+
+/// A draft leaves open what of a volume that changes is copied; what was settled is in the journal, and is what arrives.
+#[test]
+fn what_was_shown_is_what_is_done() {
+    let shop = Shop::new();
+    let (from, onto) = (shop.drive("from", &vec![0; 20 * MIB], "AA-1111", ""), shop.drive("onto", &vec![0; 40 * MIB], "BB-2222", ""));
+    assert!(Command::new("mkfs.fat").args(["-F", "16"]).arg(shop.path("from.img")).output().unwrap().status.success());
+    let order = Order { fit: Some("auto".parse().unwrap()), ..Order::new(&from, &onto) };
+    let prepared = shop.prepared(&order).unwrap();
+    assert!(prepared.draft.plan().moves.is_empty() && prepared.draft.bytes() > 0);
+    let ready = settled(prepared);
+    let (shown, tail) = (ready.plan.clone(), ready.prepared.candidate.tail());
+    assert!(shown.moves.iter().all(|step| step.volume == Some(0)) && shown.bytes() > 0, "{:?}", shown.moves);
+    let control = Control::new();
+    let stop = |event: &Event| {
+        if matches!(event, Event::Phase { phase: Phase::Copy, .. }) {
+            control.stop();
+        }
+    };
+    assert_eq!(ready.run(&shop.bench, &tail, &control, &stop).unwrap().outcome, Outcome::Interrupted);
+    let ledger = shop.bench.open_ledger().unwrap();
+    let begun = Journal::peek(&ledger.journals(), &shown.source.key, &shown.target.key).unwrap();
+    assert!(begun[0].plan == shown);
+    // Gone on with, it comes out the same again.
+    let again = shop.ready(&order).unwrap();
+    assert!(again.plan == shown);
+    let report = again.run(&shop.bench, &tail, &Control::new(), &Silent).unwrap();
+    assert_eq!((report.outcome, report.planned_bytes), (Outcome::Proved, shown.bytes()), "{} {:?}", report.reason, report.proof);
+    let out = Command::new("fsck.fat").arg("-n").arg(shop.path("onto.img")).output().unwrap();
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stdout));
 }
