@@ -81,6 +81,9 @@ impl Medium for BlockDevice {
             other => other,
         }
     }
+    fn rests_on(&self) -> Vec<&File> {
+        vec![self.file()]
+    }
     fn standing(&self) -> Standing {
         let Ok(meta) = self.file().metadata() else { return Standing::default() };
         let (major, minor) = crate::paths::numbers(meta.rdev());

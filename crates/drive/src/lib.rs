@@ -17,6 +17,7 @@ pub mod ground;
 pub mod health;
 pub mod identity;
 mod io;
+mod kinds;
 pub mod medium;
 pub mod narrow;
 pub mod open;

@@ -3,6 +3,7 @@
 use crate::clock::Clock;
 use crate::identity::Identity;
 use crate::standing::Standing;
+use std::fs::File;
 use std::io;
 use std::sync::Arc;
 
@@ -134,6 +135,11 @@ pub trait Medium: Send + Sync {
         Standing::default()
     }
 
+    /// The open files and devices that its bytes lie in: all of them, so that nobody writes to one meanwhile.
+    fn rests_on(&self) -> Vec<&File> {
+        Vec::new()
+    }
+
     /// Whether the drive still answers at all.
     fn present(&self) -> bool {
         true
@@ -173,6 +179,14 @@ pub trait WriteMedium: Medium {
     /// # Errors
     /// See [`WriteError`].
     fn flush(&self) -> Result<(), WriteError>;
+
+    /// Ends the writing: what belongs to the whole is written and is as durable as its bytes. Nothing is written after it.
+    ///
+    /// # Errors
+    /// See [`WriteError`].
+    fn finish(&self) -> Result<(), WriteError> {
+        self.flush()
+    }
 
     /// Lets the system forget what it holds of this range in memory, so that the next read comes from the medium.
     fn forget(&self, offset: u64, len: u64);

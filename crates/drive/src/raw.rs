@@ -8,7 +8,7 @@ use rustix::fs::FallocateFlags;
 use std::fs::{File, OpenOptions};
 use std::io::{self, Error};
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// Direct transfers on any file system are content with this.
 const FILE_ALIGN: usize = 4096;
@@ -18,6 +18,8 @@ pub struct RawFile {
     io: Io,
     identity: Identity,
     geometry: Geometry,
+    /// Where it was opened.
+    path: PathBuf,
 }
 
 impl RawFile {
@@ -64,7 +66,7 @@ impl RawFile {
         identity.read_only = meta.permissions().readonly();
         let sector = sector_of_content(&io, meta.len());
         let geometry = Geometry { size_bytes: meta.len(), logical_sector: sector, physical_sector: 4096 };
-        Ok(Self { io, identity, geometry })
+        Ok(Self { io, identity, geometry, path: path.to_path_buf() })
     }
 
     /// Says that the sectors are of another size than the content tells.
@@ -116,6 +118,9 @@ impl Medium for RawFile {
     fn zero_run(&self, offset: u64, max: u64) -> u64 {
         self.hole(offset, max)
     }
+    fn rests_on(&self) -> Vec<&File> {
+        vec![self.file()]
+    }
     fn standing(&self) -> Standing {
         let Ok(meta) = self.file().metadata() else { return Standing::default() };
         Standing { node: Some((meta.dev(), meta.ino())), changed: Some((meta.ctime(), meta.ctime_nsec())), ..Standing::default() }
@@ -148,6 +153,13 @@ impl WriteMedium for RawFile {
     }
     fn flush(&self) -> Result<(), WriteError> {
         self.io.sync()
+    }
+    fn finish(&self) -> Result<(), WriteError> {
+        let failed = |error: Error| WriteError::from_io(&error, 0, 0);
+        self.file().sync_all().map_err(failed)?;
+        // A name is as durable as its directory; one that may not be opened is left to the system.
+        let dir = self.path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        File::open(dir).map_or(Ok(()), |dir| dir.sync_all()).map_err(failed)
     }
     fn forget(&self, offset: u64, len: u64) {
         self.io.forget(offset, len);

@@ -458,6 +458,9 @@ impl Medium for SimDrive {
         run
     }
 
+    fn rests_on(&self) -> Vec<&File> {
+        vec![self.file()]
+    }
     fn standing(&self) -> Standing {
         self.backing.standing()
     }
@@ -505,6 +508,10 @@ impl WriteMedium for SimDrive {
         self.backing.flush()
     }
 
+    fn finish(&self) -> Result<(), WriteError> {
+        self.flush()?;
+        self.backing.finish()
+    }
     fn forget(&self, offset: u64, len: u64) {
         self.backing.forget(offset, len);
     }

@@ -8,6 +8,7 @@ use crate::identity::Identity;
 use crate::medium::{Geometry, Medium, ReadError};
 use crate::refusal::Refusal;
 use crate::standing::Standing;
+use std::fs::File;
 use std::sync::{Arc, RwLock};
 
 /// A drive that is read and never written to: there is no method that could.
@@ -49,6 +50,9 @@ impl Medium for Heeding {
     }
     fn standing(&self) -> Standing {
         self.inner.standing()
+    }
+    fn rests_on(&self) -> Vec<&File> {
+        self.inner.rests_on()
     }
     fn present(&self) -> bool {
         !self.is_stopped() && self.inner.present()

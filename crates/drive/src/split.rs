@@ -115,11 +115,6 @@ impl SplitFile {
         (1..).zip(&self.pieces).map(|(number, held)| (piece(path, number), held.standing().node)).collect()
     }
 
-    /// Everything it rests on.
-    pub(crate) fn files(&self) -> impl Iterator<Item = &File> {
-        self.pieces.iter().map(RawFile::file)
-    }
-
     /// Cuts a stretch at the borders of pieces: the piece, where in it, how much of it.
     fn cut(&self, offset: u64, len: u64) -> impl Iterator<Item = (&RawFile, u64, u64)> {
         let mut at = offset;
@@ -171,6 +166,9 @@ impl Medium for SplitFile {
         let len = len.min(self.geometry.size_bytes.saturating_sub(offset));
         self.cut(offset, len).for_each(|(piece, at, here)| piece.will_read(at, here));
     }
+    fn rests_on(&self) -> Vec<&File> {
+        self.pieces.iter().map(RawFile::file).collect()
+    }
     fn standing(&self) -> Standing {
         // Sums over all pieces: whichever changes changes them, whatever the clock was set to meanwhile.
         let changed = self.pieces.iter().filter_map(|piece| piece.standing().changed);
@@ -208,6 +206,9 @@ impl WriteMedium for SplitFile {
     }
     fn flush(&self) -> Result<(), WriteError> {
         self.pieces.iter().try_for_each(RawFile::flush)
+    }
+    fn finish(&self) -> Result<(), WriteError> {
+        self.pieces.iter().try_for_each(RawFile::finish)
     }
     fn forget(&self, offset: u64, len: u64) {
         let len = len.min(self.geometry.size_bytes.saturating_sub(offset));

@@ -3,19 +3,16 @@
 //! A [`Candidate`] is a drive somebody thinks of writing to. It knows every reason to refuse; only when there is none
 //! and the tail was typed does [`Candidate::release`] open it for writing and hand out a [`Target`].
 
-use crate::block::BlockDevice;
 use crate::claims::{AGAIN, Claim, TRIES};
 use crate::clock::Clock;
-use crate::discover::{Found, Use};
+use crate::discover::Use;
 use crate::ground::{Ground, Meeting};
 use crate::identity::Identity;
+use crate::kinds::{Named, NotOpened, Shown, Written};
 use crate::medium::{Geometry, Medium, ReadError, WriteMedium};
-use crate::raw::RawFile;
 use crate::refusal::Refusal;
 use crate::release::Release;
-use crate::sim::SimDrive;
 use crate::source::Source;
-use crate::split::SplitFile;
 use crate::standing::Standing;
 use crate::sysfs::Sysfs;
 use crate::witness::Witness;
@@ -27,22 +24,11 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-pub(crate) enum Kind {
-    Block(Box<Found>),
-    File,
-    /// Several files; the path is that of the first.
-    Split,
-    NewFile,
-    Simulated(Arc<dyn Clock>),
-}
-
 /// A drive that might be written to.
 pub struct Candidate {
-    pub(crate) kind: Kind,
+    pub(crate) named: Box<dyn Named>,
     pub(crate) identity: Identity,
     pub(crate) geometry: Geometry,
-    /// Its path with links resolved when it was looked at; that is what will be opened.
-    pub(crate) path: PathBuf,
     pub(crate) ground: Ground,
     pub(crate) uses: Vec<Use>,
     pub(crate) system: bool,
@@ -79,7 +65,7 @@ impl Candidate {
 
     /// Whether it is a file that does not exist yet, and so holds nothing that could be lost.
     pub fn is_new(&self) -> bool {
-        matches!(self.kind, Kind::NewFile)
+        self.named.is_new()
     }
 
     /// The stable key of the drive, see [`Identity::key`].
@@ -174,7 +160,6 @@ impl Candidate {
     }
 
     fn open(self, release: &Release) -> Result<Target, Refusal> {
-        let path = self.path.clone();
         let shown = self.identity.path.clone();
         let denied = |error: std::io::Error| match error.raw_os_error() {
             Some(libc::EBUSY) => Refusal::new("target-held", format!("{} is in use: the system does not let it go", shown.display())),
@@ -187,48 +172,17 @@ impl Candidate {
             }
             _ => Refusal::new("target-unusable", format!("{} cannot be opened for writing: {error}", shown.display())),
         };
-        let mut names = Vec::new();
-        let (medium, files): (Arc<dyn WriteMedium>, Vec<File>) = match &self.kind {
-            Kind::Block(found) => {
-                let found = Found { identity: Identity { path: path.clone(), ..found.identity.clone() }, ..(**found).clone() };
-                let mut device = BlockDevice::open_for_writing(&found).map_err(denied)?;
-                if let Some(what) = device.differs(found.numbers) {
-                    return Err(self.changed(what));
-                }
-                // The drive is asked again who it is, now that nobody can put another one in its place unnoticed.
-                found.numbers.into_iter().for_each(|numbers| self.sysfs.ask_again(numbers));
-                let now = self.sysfs.drive_at(&path).ok_or_else(|| self.changed("it is not there any more"))?;
-                device.call(Identity { path: shown.clone(), ..now.identity });
-                let file = device.file().try_clone().map_err(denied)?;
-                (Arc::new(device), vec![file])
-            }
-            Kind::File | Kind::NewFile => {
-                let file = if self.is_new() { RawFile::create(&path, self.geometry.size_bytes) } else { RawFile::open_for_writing(&path) };
-                let file = file.map_err(denied)?.with_sectors(self.geometry.logical_sector, self.geometry.physical_sector);
-                let file = file.called(self.identity.clone());
-                let plain = file.file().try_clone().map_err(denied)?;
-                (Arc::new(file), vec![plain])
-            }
-            Kind::Split => {
-                let drive = SplitFile::open_for_writing(&path).map_err(denied)?;
-                let drive = drive.with_sectors(self.geometry.logical_sector, self.geometry.physical_sector).called(self.identity.clone());
-                names = drive.names(&path);
-                let files = drive.files().map(File::try_clone).collect::<Result<_, _>>().map_err(denied)?;
-                (Arc::new(drive), files)
-            }
-            Kind::Simulated(clock) => {
-                let drive = SimDrive::open_for_writing(&path, clock.clone()).map_err(denied)?.shown_at(&shown);
-                let plain = drive.file().try_clone().map_err(denied)?;
-                (Arc::new(drive), vec![plain])
-            }
-        };
+        let opened = self.named.open_for_writing(&Shown { identity: &self.identity, geometry: self.geometry }, &self.sysfs);
+        let written = opened.map_err(|why| match why {
+            NotOpened::Io(error) => denied(error),
+            NotOpened::Changed(what) => self.changed(what),
+        })?;
         // A target that was made here and is refused after all goes again.
-        let made = self.is_new().then_some(&path);
-        let target = self.claimed(medium, &files, names, release);
-        if let (Err(_), Some(path), [file]) = (&target, made, &files[..]) {
+        let made = self.is_new().then(|| (self.named.path(), written.medium.standing().node));
+        let target = self.claimed(written, release);
+        if let (Err(_), Some((path, node))) = (&target, made) {
             // Only that very file: another one may have come into its place.
-            let node = |meta: std::io::Result<std::fs::Metadata>| meta.map(|meta| (meta.dev(), meta.ino())).ok();
-            if node(std::fs::symlink_metadata(path)) == node(file.metadata()) {
+            if node.is_some() && std::fs::symlink_metadata(path).map(|meta| (meta.dev(), meta.ino())).ok() == node {
                 let _ = std::fs::remove_file(path);
             }
         }
@@ -236,16 +190,11 @@ impl Candidate {
     }
 
     /// Claims what is open, all the files it lies in, and compares it with what was shown.
-    fn claimed(
-        &self,
-        medium: Arc<dyn WriteMedium>,
-        files: &[File],
-        names: Vec<(PathBuf, Option<(u64, u64)>)>,
-        release: &Release,
-    ) -> Result<Target, Refusal> {
+    fn claimed(&self, Written { medium, names }: Written, release: &Release) -> Result<Target, Refusal> {
+        let files = medium.rests_on();
         let name = self.identity.path.display();
         let taken = || Refusal::new("target-claimed", format!("{name} is the target of another run of this program, or read by one, right now"));
-        files.iter().all(lock).then_some(()).ok_or_else(taken)?;
+        files.iter().all(|file| lock(file)).then_some(()).ok_or_else(taken)?;
         let ground = files.iter().map(|file| Ground::of_open(file, &self.sysfs)).reduce(Ground::and).unwrap_or_default();
         let claim =
             Claim::take(&ground, true).map_err(|error| Refusal::new("no-claim", format!("{name} cannot be claimed for this run: {error}")))?;
@@ -266,7 +215,13 @@ impl Candidate {
         if let Some(witness) = &self.witness {
             witness.holds_still(&*medium).map_err(|what| self.changed(what))?;
         }
-        let target = Target { standing: medium.standing(), medium, path: self.path.clone(), names, claim: Some(Arc::new(claim)) };
+        let target = Target {
+            standing: medium.standing(),
+            medium: medium.clone(),
+            path: self.named.path().to_path_buf(),
+            names,
+            claim: Some(Arc::new(claim)),
+        };
         if !self.is_new() {
             let veiled = !ground.veils.is_empty() || !release.source.ground().veils.is_empty();
             tripwire::lay(&*target, release, veiled).map_err(|refusal| Refusal { text: format!("{name}: {}", refusal.text), ..refusal })?;
@@ -366,6 +321,9 @@ impl Medium for Reading {
     }
     fn standing(&self) -> Standing {
         self.0.standing()
+    }
+    fn rests_on(&self) -> Vec<&File> {
+        self.0.rests_on()
     }
     fn clock(&self) -> Option<Arc<dyn Clock>> {
         self.0.clock()

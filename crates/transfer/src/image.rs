@@ -6,6 +6,7 @@ use badger_drive::{Control, Geometry, Identity, Medium, ReadError, Refusal, Sour
 use badger_fs::{View, Wanted, Weight};
 use badger_layout::Plan;
 use badger_layout::plan::Draft;
+use std::fs::File;
 use std::sync::Arc;
 
 use badger_inspect::volumes::{self, Surveyed};
@@ -178,6 +179,10 @@ impl Medium for Image {
             }
         }
         end.saturating_sub(offset).max(at - offset)
+    }
+
+    fn rests_on(&self) -> Vec<&File> {
+        self.source.rests_on()
     }
 
     fn present(&self) -> bool {

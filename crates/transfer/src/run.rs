@@ -136,6 +136,7 @@ fn carry_out(context: &Context, journal: &mut Journal, tally: &mut Tally, again:
         copy::copy(context, &Route::of(plan, tally), 1, journal, tally)?;
         copy::late(context, &earlier, journal, tally)?;
         report.written_bytes += copy::write_outer_patches(context)?;
+        context.target.finish()?;
         journal.copied()?;
     }
     let total: u64 = proof::proved_stretches(context).iter().map(|(_, len)| len).sum();
