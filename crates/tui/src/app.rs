@@ -1,41 +1,25 @@
 //! The state of the screens, and who gets a key.
 
+use crate::bench::{self, BenchView};
 use crate::dig::{self, Dig};
-use crate::draw::{inset, loud, put, put_right, rule, say};
-use crate::job::{JobView, Step};
+use crate::draw::{inset, loud, put, put_right, rule, say, sheet};
+use crate::job::{self, JobView, Listed, OpenJobs};
 use crate::ledger::LedgerView;
-use crate::palette::{Action, Palette};
+use crate::message::{Hit, Hits, Message, PLACES, Place};
+use crate::palette::{Action, Field, Palette};
 use crate::shelf::{Item, Shelf};
 use crate::theme::{self, Mean};
-use crate::{bench, help, ledger, palette};
+use crate::{help, ledger, palette};
 use badger_bench::Bench;
 use badger_bench::ledger::{JobRow, local, now};
 use badger_jobs::Order;
 use crossterm::event::{KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::Frame;
 use ratatui::layout::Rect;
-use ratatui::widgets::Block;
 use std::path::PathBuf;
-
-/// The places there are.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Place {
-    /// The shelf of drives.
-    Bench,
-    /// One job and its five steps.
-    Job,
-    /// Files of a drive.
-    Dig,
-    /// What was done before.
-    Ledger,
-}
 
 /// Columns and lines below which nothing can be read, and so nothing but leaving works.
 const LEAST: (u16, u16) = (80, 24);
-
-/// Every place with its key and name, in the order of the bar.
-pub const PLACES: [(Place, char, &str); 4] =
-    [(Place::Bench, '1', "Bench"), (Place::Job, '2', "Job"), (Place::Dig, '3', "Dig"), (Place::Ledger, '5', "Ledger")];
 
 /// What lies over the place.
 pub enum Overlay {
@@ -47,51 +31,21 @@ pub enum Overlay {
     Leave,
 }
 
-/// What a click on an area means.
-#[derive(Clone, Copy, Debug)]
-pub enum Hit {
-    /// Go to a place.
-    Place(Place),
-    /// Choose a drive.
-    Drive(usize),
-    /// Open a job of the list.
-    Job(usize),
-    /// Look at a step.
-    Step(Step),
-    /// Choose a line.
-    Line(usize),
-    /// The surface; the cell follows from where in the area it was hit.
-    Surface,
-}
-
-/// A job in the list beside the shelf.
-pub enum Listed {
-    /// Open in this program, by its index.
-    Open(usize),
-    /// Known from the ledger.
-    Past(Box<JobRow>),
-}
-
 /// Everything the screens know.
 pub struct App {
     /// Where jobs are done.
-    pub(crate) bench: Bench,
-    pub(crate) shelf: Shelf,
-    pub(crate) items: Vec<Item>,
+    bench: Bench,
+    shelf: Shelf,
     generation: u64,
-    pub(crate) place: Place,
-    pub(crate) chosen: usize,
-    pub(crate) drawer: bool,
-    pub(crate) source: Option<PathBuf>,
-    pub(crate) target: Option<PathBuf>,
-    pub(crate) jobs: Vec<JobView>,
-    pub(crate) current: usize,
-    pub(crate) past: Vec<JobRow>,
-    pub(crate) ledger: LedgerView,
-    pub(crate) dig: Dig,
+    place: Place,
+    /// The drives on the bench.
+    shown: BenchView,
+    jobs: OpenJobs,
+    ledger: LedgerView,
+    dig: Dig,
     overlay: Option<Overlay>,
-    pub(crate) message: Option<(Mean, String)>,
-    pub(crate) hits: Vec<(Rect, Hit)>,
+    message: Option<(Mean, String)>,
+    hits: Hits,
     workshop: String,
     technician: String,
     left: bool,
@@ -111,16 +65,10 @@ impl App {
         let mut app = Self {
             bench,
             shelf,
-            items: Vec::new(),
             generation: 0,
             place: Place::Bench,
-            chosen: 0,
-            drawer: false,
-            source: None,
-            target: None,
-            jobs: Vec::new(),
-            current: 0,
-            past: Vec::new(),
+            shown: BenchView::default(),
+            jobs: OpenJobs::default(),
             ledger: LedgerView::default(),
             dig: Dig::default(),
             overlay: None,
@@ -143,18 +91,18 @@ impl App {
 
     /// Whether the first look round for drives is still going on, or has not been shown.
     pub fn is_looking(&self) -> bool {
-        self.items.is_empty() && (self.shelf.looking() || self.shelf.generation() != self.generation)
+        self.shown.items.is_empty() && (self.shelf.looking() || self.shelf.generation() != self.generation)
     }
 
     /// Stops what still runs, in order, so that it can be picked up again.
     pub fn close(&mut self) {
         self.shelf.stop();
         self.dig.close();
-        self.jobs.iter_mut().for_each(JobView::stop_and_wait);
+        self.jobs.list.iter_mut().for_each(JobView::stop_and_wait);
     }
 
     /// Reads the jobs of the ledger anew.
-    pub(crate) fn read_ledger(&mut self) {
+    fn read_ledger(&mut self) {
         let read = || -> Result<_, badger_bench::ledger::Error> {
             Ok(match self.bench.read_ledger()? {
                 Some(ledger) => (ledger.jobs()?, ledger.drives()?),
@@ -163,7 +111,7 @@ impl App {
         };
         match read() {
             Ok((jobs, drives)) => {
-                self.past = jobs.clone();
+                self.jobs.past = jobs.clone();
                 self.ledger.fill(jobs, drives);
             }
             Err(error) => self.message = Some((Mean::Stop, error.to_string())),
@@ -173,12 +121,12 @@ impl App {
     /// Whether the screen may change without a key: a run, a look at a drive, an arrival that is counted in seconds.
     pub fn is_busy(&self) -> bool {
         let fresh = |item: &Item| item.looked.is_none() && item.trouble.is_none() || !item.from_start && item.since.elapsed() < bench::JUST_IN;
-        self.is_looking() || self.items.iter().any(fresh) || self.jobs.iter().any(JobView::is_busy) || self.dig.is_busy()
+        self.is_looking() || self.shown.items.iter().any(fresh) || self.jobs.list.iter().any(JobView::is_busy) || self.dig.is_busy()
     }
 
     /// Says once how to get the rights to read what lies on the bench.
     fn tell_rights(&mut self) {
-        let forbidden = self.items.iter().filter(|item| badger_drive::open::is_forbidden(item.path())).count();
+        let forbidden = self.shown.items.iter().filter(|item| badger_drive::open::is_forbidden(item.path())).count();
         if forbidden > 0 && self.message.is_none() && !std::mem::replace(&mut self.rights_told, true) {
             let drives = if forbidden == 1 { "1 drive" } else { &format!("{forbidden} drives") };
             self.message = Some((Mean::Mind, format!("{drives} may not be read: {}", badger_drive::open::RIGHTS)));
@@ -191,10 +139,7 @@ impl App {
         if self.shelf.generation() != self.generation {
             self.generation = self.shelf.generation();
             changed = true;
-            let path = self.items.get(self.chosen).map(|item| item.path().clone());
-            self.items = self.shelf.items();
-            // The choice stays with its drive when others come and go.
-            self.chosen = path.and_then(|path| self.items.iter().position(|item| *item.path() == path)).unwrap_or(0);
+            self.shown.fill(self.shelf.items());
             self.tell_rights();
         }
         match self.dig.refresh(self.bench.config.destination.as_deref()) {
@@ -203,8 +148,8 @@ impl App {
         }
         let mut ended = Vec::new();
         // What a thread has just brought to its end is drawn too.
-        changed |= self.jobs.iter().any(JobView::is_busy);
-        for job in &mut self.jobs {
+        changed |= self.jobs.list.iter().any(JobView::is_busy);
+        for job in &mut self.jobs.list {
             if job.refresh(&self.bench) {
                 ended.push(job.order.target.clone());
             }
@@ -223,7 +168,7 @@ impl App {
             return;
         }
         let said = match self.place {
-            Place::Job => self.jobs.get_mut(self.current).and_then(|job| job.paste(text)),
+            Place::Job => self.jobs.in_hand().and_then(|job| job.paste(text)),
             _ => None,
         };
         if let Some(said) = said {
@@ -231,16 +176,9 @@ impl App {
         }
     }
 
-    /// Jobs beside the shelf: the open ones, then those of the ledger.
-    pub(crate) fn listed(&self) -> Vec<Listed> {
-        let open = (0..self.jobs.len()).rev().map(Listed::Open);
-        let shown: Vec<i64> = self.jobs.iter().filter_map(JobView::number).collect();
-        open.chain(self.past.iter().filter(|row| !shown.contains(&row.id)).cloned().map(|row| Listed::Past(Box::new(row)))).collect()
-    }
-
     /// Makes a job of the marked source and target and goes to it.
-    pub(crate) fn new_job(&mut self) {
-        let (Some(source), Some(target)) = (self.source.clone(), self.target.clone()) else {
+    fn new_job(&mut self) {
+        let (Some(source), Some(target)) = (self.shown.source.clone(), self.shown.target.clone()) else {
             self.message = Some((Mean::Mind, "choose a drive and press s for the source, another one and t for the target".into()));
             return;
         };
@@ -248,58 +186,54 @@ impl App {
     }
 
     fn open_job(&mut self, source: PathBuf, target: PathBuf, ticket: String, customer: String) {
-        if let Some(open) = self.jobs.iter().position(|job| job.order.source == source && job.order.target == target && job.is_live()) {
-            self.current = open;
-        } else {
-            let order = Order { ticket, customer, technician: self.technician.clone(), ..Order::new(source, target) };
-            self.jobs.push(JobView::new(order, &self.bench));
-            self.current = self.jobs.len() - 1;
-        }
+        let order = Order { ticket, customer, technician: self.technician.clone(), ..Order::new(source, target) };
+        self.jobs.begin(order, &self.bench);
         self.place = Place::Job;
-        (self.source, self.target) = (None, None);
+        (self.shown.source, self.shown.target) = (None, None);
     }
 
     /// Opens a job of the list: one that is open, one to be picked up again, or one that is over.
-    pub(crate) fn open_listed(&mut self, index: usize) {
-        match self.listed().into_iter().nth(index) {
-            Some(Listed::Open(at)) => {
-                self.current = at;
-                self.place = Place::Job;
-            }
+    fn open_listed(&mut self, index: usize) {
+        match self.jobs.listed().into_iter().nth(index) {
+            Some(Listed::Open(at)) => (self.jobs.current, self.place) = (at, Place::Job),
             Some(Listed::Past(row)) => self.open_past(&row),
             None => {}
         }
     }
 
     /// Opens a job of the ledger.
-    pub(crate) fn open_past(&mut self, row: &JobRow) {
-        if let Some(open) = self.jobs.iter().position(|job| job.number() == Some(row.id)) {
-            self.current = open;
-            self.place = Place::Job;
-            return;
-        }
+    fn open_past(&mut self, row: &JobRow) {
         let unfinished = row.outcome.as_deref().is_none_or(|outcome| outcome == "interrupted");
-        if unfinished {
-            let find = |key: &str| self.items.iter().find(|item| item.found.key() == key).map(|item| item.path().clone());
+        if self.jobs.find(row.id) {
+            self.place = Place::Job;
+        } else if unfinished {
+            let find = |key: &str| self.shown.items.iter().find(|item| item.found.key() == key).map(|item| item.path().clone());
             match (find(&row.source_key), find(&row.target_key)) {
                 (Some(source), Some(target)) => self.open_job(source, target, row.ticket.clone(), row.customer.clone()),
                 _ => self.message = Some((Mean::Mind, format!("to pick up job {} attach both of its drives", row.id))),
             }
-            return;
+        } else if self.jobs.reopen(row, &self.bench) {
+            self.place = Place::Job;
+        } else {
+            self.message = Some((Mean::Mind, format!("job {} has no finished run", row.id)));
         }
-        match JobView::past(row, &self.bench) {
-            Some(view) => {
-                self.jobs.push(view);
-                self.current = self.jobs.len() - 1;
-                self.place = Place::Job;
-            }
-            None => self.message = Some((Mean::Mind, format!("job {} has no finished run", row.id))),
+    }
+
+    /// Does what a screen asked for.
+    fn take(&mut self, message: Message) {
+        match message {
+            Message::Go(place) => self.go(place),
+            Message::Say(mean, text) => self.message = Some((mean, text)),
+            Message::Dig(path) => self.dig_into(path),
+            Message::NewJob => self.new_job(),
+            Message::OpenPast(row) => self.open_past(&row),
+            Message::LedgerChanged => self.read_ledger(),
         }
     }
 
     /// Jobs whose run goes on.
     fn runs(&self) -> usize {
-        self.jobs.iter().filter(|job| job.is_running()).count() + usize::from(self.dig.is_copying())
+        self.jobs.running() + usize::from(self.dig.is_copying())
     }
 
     /// Takes a key.
@@ -326,7 +260,7 @@ impl App {
             return;
         }
         let typing = match self.place {
-            Place::Job => self.jobs.get(self.current).is_some_and(JobView::is_typing),
+            Place::Job => self.jobs.is_typing(),
             Place::Ledger => self.ledger.is_typing(),
             Place::Dig => self.dig.is_typing(),
             Place::Bench => false,
@@ -344,42 +278,25 @@ impl App {
                 _ => {}
             }
         }
-        match self.place {
-            Place::Bench => bench::key(self, key.code),
-            Place::Job => self.job_key(key.code),
-            Place::Ledger => ledger::key(self, key.code),
-            Place::Dig => dig::key(self, key.code),
-        }
-    }
-
-    fn job_key(&mut self, code: KeyCode) {
-        let count = self.jobs.len();
-        match (self.jobs.get_mut(self.current), code) {
-            (None, KeyCode::Esc) => self.place = Place::Bench,
-            (None, _) => {}
-            (Some(job), code) if job.is_typing() => job.key(code, &self.bench),
-            (Some(_), KeyCode::Char(']')) => self.current = (self.current + 1) % count,
-            (Some(_), KeyCode::Char('[')) => self.current = (self.current + count - 1) % count,
-            (Some(job), KeyCode::Esc) => {
-                if !job.back() {
-                    self.place = Place::Bench;
-                }
-            }
-            (Some(job), code) => job.key(code, &self.bench),
-        }
-        if self.jobs.get_mut(self.current).is_some_and(|job| std::mem::take(&mut job.ledger_changed)) {
-            self.read_ledger();
+        let message = match self.place {
+            Place::Bench => self.shown.key(key.code, &self.shelf, &self.bench),
+            Place::Job => self.jobs.key(key.code, &self.bench),
+            Place::Ledger => ledger::key(&mut self.ledger, key.code),
+            Place::Dig => dig::key(&mut self.dig, &self.shown.items, key.code, &self.bench),
+        };
+        if let Some(message) = message {
+            self.take(message);
         }
     }
 
     /// Goes to the files of a drive.
-    pub(crate) fn dig_into(&mut self, path: PathBuf) {
-        let choices = dig::choices(self);
+    fn dig_into(&mut self, path: PathBuf) {
+        let choices = dig::choices(&self.shown.items, None);
         self.dig.on_drive(path, &choices, &self.bench);
         self.place = Place::Dig;
     }
 
-    pub(crate) fn go(&mut self, place: Place) {
+    fn go(&mut self, place: Place) {
         self.place = place;
         if place == Place::Ledger {
             self.read_ledger();
@@ -392,7 +309,7 @@ impl App {
         self.go(PLACES[(at + step) % PLACES.len()].0);
     }
 
-    pub(crate) fn ask_to_leave(&mut self) {
+    fn ask_to_leave(&mut self) {
         if self.runs() > 0 { self.overlay = Some(Overlay::Leave) } else { self.left = true }
     }
 
@@ -404,7 +321,7 @@ impl App {
                 KeyCode::Esc | KeyCode::Char('n' | 'q') => {}
                 _ => self.overlay = Some(Overlay::Leave),
             },
-            Overlay::Palette(mut palette) => match palette.key(key.code, self) {
+            Overlay::Palette(mut palette) => match palette.key(key.code, Field { items: &self.shown.items, jobs: &self.jobs }) {
                 palette::Answer::Open => self.overlay = Some(Overlay::Palette(palette)),
                 palette::Answer::Closed => {}
                 palette::Answer::Chosen(action) => self.act(action),
@@ -416,14 +333,14 @@ impl App {
         match action {
             Action::Go(place) => self.go(place),
             Action::Drive(path) => {
-                self.chosen = self.items.iter().position(|item| *item.path() == path).unwrap_or(0);
-                self.drawer = true;
+                self.shown.chosen = self.shown.place_of(&path).unwrap_or(0);
+                self.shown.drawer = true;
                 self.place = Place::Bench;
             }
             Action::Dig(path) => self.dig_into(path),
-            Action::Source(path) => (self.source, self.place) = (Some(path), Place::Bench),
-            Action::Target(path) => (self.target, self.place) = (Some(path), Place::Bench),
-            Action::OpenJob(at) => (self.current, self.place) = (at, Place::Job),
+            Action::Source(path) => (self.shown.source, self.place) = (Some(path), Place::Bench),
+            Action::Target(path) => (self.shown.target, self.place) = (Some(path), Place::Bench),
+            Action::OpenJob(at) => (self.jobs.current, self.place) = (at, Place::Job),
             Action::PastJob(row) => self.open_past(&row),
             Action::NewJob => self.new_job(),
             Action::Help => self.overlay = Some(Overlay::Help),
@@ -456,27 +373,27 @@ impl App {
         match hit {
             Hit::Place(place) => self.go(place),
             Hit::Drive(at) => {
-                self.drawer = self.chosen == at && !self.drawer;
-                self.chosen = at;
+                self.shown.drawer = self.shown.chosen == at && !self.shown.drawer;
+                self.shown.chosen = at;
             }
             Hit::Job(at) => self.open_listed(at),
             Hit::Line(at) => match self.place {
                 Place::Ledger => self.ledger.choose(at),
                 Place::Dig => self.dig.choose(at),
                 _ => {
-                    if let Some(job) = self.jobs.get_mut(self.current) {
+                    if let Some(job) = self.jobs.in_hand() {
                         job.choose(at);
                     }
                 }
             },
             Hit::Step(step) => {
-                if let Some(job) = self.jobs.get_mut(self.current) {
+                if let Some(job) = self.jobs.in_hand() {
                     job.show(step);
                 }
             }
             Hit::Surface => {
                 let cell = usize::from(place.y - area.y) * usize::from(area.width) + usize::from(place.x - area.x);
-                if let Some(job) = self.jobs.get_mut(self.current) {
+                if let Some(job) = self.jobs.in_hand() {
                     job.cursor = Some(cell);
                 }
             }
@@ -500,10 +417,10 @@ impl App {
         self.top(frame);
         let body = Rect { y: area.y + 2, height: area.height - 4, ..area };
         match self.place {
-            Place::Bench => bench::draw(self, frame, body),
-            Place::Job => crate::job::draw(self, frame, body),
-            Place::Ledger => ledger::draw(self, frame, body),
-            Place::Dig => dig::draw(self, frame, body),
+            Place::Bench => self.shown.draw(&self.jobs, self.shelf.looking(), frame, body, &mut self.hits),
+            Place::Job => job::draw(&mut self.jobs, self.bench.workshop.clock.factor(), frame, body, &mut self.hits),
+            Place::Ledger => ledger::draw(&self.ledger, frame, body, &mut self.hits),
+            Place::Dig => dig::draw(&self.dig, &self.shown.items, frame, body, &mut self.hits),
         }
         self.bottom(frame);
         match &self.overlay {
@@ -521,7 +438,7 @@ impl App {
                 ];
                 sheet(frame, body, 62, lines);
             }
-            Some(Overlay::Palette(palette)) => palette.draw(self, frame, body),
+            Some(Overlay::Palette(palette)) => palette.draw(Field { items: &self.shown.items, jobs: &self.jobs }, frame, body),
         }
     }
 
@@ -567,10 +484,10 @@ impl App {
             return;
         }
         let hints = match self.place {
-            Place::Bench => bench::hints(self),
-            Place::Job => crate::job::hints(self),
-            Place::Ledger => ledger::hints(self),
-            Place::Dig => dig::hints(self),
+            Place::Bench => self.shown.hints(),
+            Place::Job => job::hints(&self.jobs),
+            Place::Ledger => ledger::hints(&self.ledger),
+            Place::Dig => dig::hints(&self.dig),
         };
         let mut x = area.x + 1;
         for (key, what) in hints.into_iter().chain([("?", "help"), ("/", "find")]) {
@@ -582,23 +499,5 @@ impl App {
             put(buf, x, y, wide, vec![loud(Mean::Focus, key), say(Mean::Quiet, format!(" {what}"))]);
             x += wide + 3;
         }
-    }
-}
-
-/// A raised sheet in the middle of the screen with some lines on it.
-pub fn sheet(frame: &mut Frame, body: Rect, width: u16, lines: Vec<Vec<ratatui::text::Span<'static>>>) {
-    let width = width.min(body.width.saturating_sub(2));
-    let height = (lines.len() as u16 + 2).min(body.height);
-    let area = Rect { x: body.x + (body.width - width) / 2, y: body.y + (body.height - height) / 3, width, height };
-    let raised = theme::raised(Mean::Text);
-    frame.render_widget(ratatui::widgets::Clear, area);
-    frame.render_widget(Block::new().style(raised), area);
-    let buf = frame.buffer_mut();
-    for (line, y) in lines.into_iter().zip(area.y + 1..area.bottom().saturating_sub(1)) {
-        let spans = line.into_iter().map(|span| ratatui::text::Span::styled(span.content, raised.patch(span.style)));
-        put(buf, area.x + 2, y, width - 4, spans.collect());
-    }
-    if height > 0 {
-        (area.y..area.bottom()).for_each(|y| put(buf, area.x, y, 1, vec![loud(Mean::Focus, "▌")]));
     }
 }

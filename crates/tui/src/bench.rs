@@ -1,10 +1,12 @@
 //! The bench: one block of three lines for every drive, the chosen one with its drawer open, and the jobs beside.
 
-use crate::app::{App, Hit, Listed};
 use crate::draw::{bar, cut, inset, loud, pad, pad_left, put, put_right, ribbon, say, wrap};
-use crate::job::{STEPS, Step};
-use crate::shelf::Item;
+use crate::job::{Listed, OpenJobs};
+use crate::message::{Hit, Hits, Message};
+use crate::shelf::{Item, Shelf};
+use crate::step::{STEPS, Step};
 use crate::theme::Mean;
+use badger_bench::Bench;
 use badger_bench::ledger::now;
 use badger_drive::health::State;
 use badger_drive::size::{human, span, thousands};
@@ -14,6 +16,7 @@ use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::Span;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 /// Width of the column of jobs, and the width of the screen from which on it is there.
@@ -22,96 +25,128 @@ const WIDE: u16 = 112;
 /// How long a drive is marked as just in.
 pub(crate) const JUST_IN: Duration = Duration::from_secs(60);
 
-/// Takes a key of the bench.
-pub fn key(app: &mut App, code: KeyCode) {
-    let last = app.items.len().saturating_sub(1);
-    let path = app.items.get(app.chosen).map(|item| item.path().clone());
-    match code {
-        KeyCode::Down => app.chosen = (app.chosen + 1).min(last),
-        KeyCode::Up => app.chosen = app.chosen.saturating_sub(1),
-        KeyCode::Home => app.chosen = 0,
-        KeyCode::End => app.chosen = last,
-        KeyCode::Enter => app.drawer = !app.drawer,
-        KeyCode::Char('s') => {
-            app.source = if app.source == path { None } else { path.clone() };
-            if app.target == app.source {
-                app.target = None;
+/// The shelf as it is shown, and what is marked on it.
+#[derive(Default)]
+pub struct BenchView {
+    /// The drives, the latest first.
+    pub items: Vec<Item>,
+    /// The chosen one.
+    pub chosen: usize,
+    /// Whether its drawer is open.
+    pub drawer: bool,
+    /// Marked as source and target.
+    pub source: Option<PathBuf>,
+    /// Marked as target.
+    pub target: Option<PathBuf>,
+}
+
+impl BenchView {
+    /// Takes in the drives that are there; the choice stays with its drive when others come and go.
+    pub fn fill(&mut self, items: Vec<Item>) {
+        let path = self.items.get(self.chosen).map(|item| item.path().clone());
+        self.items = items;
+        self.chosen = path.and_then(|path| self.place_of(&path)).unwrap_or(0);
+    }
+
+    /// Where a drive stands.
+    pub fn place_of(&self, path: &Path) -> Option<usize> {
+        self.items.iter().position(|item| item.path() == path)
+    }
+
+    /// Takes a key.
+    pub fn key(&mut self, code: KeyCode, shelf: &Shelf, bench: &Bench) -> Option<Message> {
+        let last = self.items.len().saturating_sub(1);
+        let path = self.items.get(self.chosen).map(|item| item.path().clone());
+        match code {
+            KeyCode::Down => self.chosen = (self.chosen + 1).min(last),
+            KeyCode::Up => self.chosen = self.chosen.saturating_sub(1),
+            KeyCode::Home => self.chosen = 0,
+            KeyCode::End => self.chosen = last,
+            KeyCode::Enter => self.drawer = !self.drawer,
+            KeyCode::Char('s') => {
+                self.source = if self.source == path { None } else { path };
+                if self.target == self.source {
+                    self.target = None;
+                }
             }
+            KeyCode::Char('t') => {
+                if let Some(item) = self.items.get(self.chosen).filter(|item| item.found.system) {
+                    let text = format!("{} carries the system this machine runs from; it is never a target", item.found.identity.model);
+                    return Some(Message::Say(Mean::Stop, text));
+                }
+                self.target = if self.target == path { None } else { path };
+                if self.source == self.target {
+                    self.source = None;
+                }
+            }
+            KeyCode::Char('d') => return path.map(Message::Dig),
+            KeyCode::Char('h') => {
+                if let Some(item) = self.items.get(self.chosen) {
+                    shelf.check_up(bench, &item.found);
+                    self.drawer = true;
+                }
+            }
+            KeyCode::Char('j') => return Some(Message::NewJob),
+            KeyCode::Esc if self.drawer => self.drawer = false,
+            KeyCode::Esc => (self.source, self.target) = (None, None),
+            _ => {}
         }
-        KeyCode::Char('t') => {
-            if let Some(item) = app.items.get(app.chosen).filter(|item| item.found.system) {
-                app.message =
-                    Some((Mean::Stop, format!("{} carries the system this machine runs from; it is never a target", item.found.identity.model)));
-                return;
-            }
-            app.target = if app.target == path { None } else { path.clone() };
-            if app.source == app.target {
-                app.source = None;
-            }
+        None
+    }
+
+    /// The keys at the bottom.
+    pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
+        let mut hints = vec![("s", "source"), ("t", "target"), ("Enter", if self.drawer { "shut" } else { "open" }), ("d", "dig"), ("h", "health")];
+        if self.source.is_some() && self.target.is_some() {
+            hints.insert(0, ("j", "make the job"));
+        } else {
+            hints.push(("j", "new job"));
         }
-        KeyCode::Char('d') => {
-            if let Some(path) = path {
-                app.dig_into(path);
-            }
+        hints
+    }
+
+    /// Draws the bench; `looking` while drives are still looked for.
+    pub fn draw(&self, jobs: &OpenJobs, looking: bool, frame: &mut Frame, body: Rect, hits: &mut Hits) {
+        let shown = Shown { bench: self, jobs };
+        let wide = body.width >= WIDE;
+        let listed = jobs.listed();
+        let strip = if wide || listed.is_empty() { 0 } else { 3 };
+        let shelf = Rect { width: if wide { body.width - JOBS } else { body.width }, height: body.height - strip, ..body };
+        draw_shelf(&shown, looking, frame, inset(shelf, 1), hits);
+        if wide {
+            let buf = frame.buffer_mut();
+            (body.y..body.bottom()).for_each(|y| put(buf, shelf.right(), y, 1, vec![say(Mean::Quiet, "│")]));
+            let column = Rect { x: shelf.right() + 2, width: JOBS - 3, ..body };
+            draw_jobs(jobs, frame, column, &listed, 4, hits);
+        } else if strip > 0 {
+            let low = Rect { y: body.bottom() - strip, height: strip, ..body };
+            crate::draw::rule(frame.buffer_mut(), low, low.y);
+            draw_job_lines(jobs, frame, inset(Rect { y: low.y + 1, height: strip - 1, ..low }, 1), &listed, hits);
         }
-        KeyCode::Char('h') => {
-            if let Some(item) = app.items.get(app.chosen) {
-                app.shelf.check_up(&app.bench, &item.found);
-                app.drawer = true;
-            }
-        }
-        KeyCode::Char('j') => app.new_job(),
-        KeyCode::Esc if app.drawer => app.drawer = false,
-        KeyCode::Esc => (app.source, app.target) = (None, None),
-        _ => {}
     }
 }
 
-/// The keys at the bottom.
-pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
-    let mut hints = vec![("s", "source"), ("t", "target"), ("Enter", if app.drawer { "shut" } else { "open" }), ("d", "dig"), ("h", "health")];
-    if app.source.is_some() && app.target.is_some() {
-        hints.insert(0, ("j", "make the job"));
-    } else {
-        hints.push(("j", "new job"));
-    }
-    hints
+/// What the shelf is drawn of.
+struct Shown<'a> {
+    bench: &'a BenchView,
+    jobs: &'a OpenJobs,
 }
 
-/// Draws the bench.
-pub fn draw(app: &mut App, frame: &mut Frame, body: Rect) {
-    let wide = body.width >= WIDE;
-    let listed = app.listed();
-    let strip = if wide || listed.is_empty() { 0 } else { 3 };
-    let shelf = Rect { width: if wide { body.width - JOBS } else { body.width }, height: body.height - strip, ..body };
-    draw_shelf(app, frame, inset(shelf, 1));
-    if wide {
-        let buf = frame.buffer_mut();
-        (body.y..body.bottom()).for_each(|y| put(buf, shelf.right(), y, 1, vec![say(Mean::Quiet, "│")]));
-        let column = Rect { x: shelf.right() + 2, width: JOBS - 3, ..body };
-        draw_jobs(app, frame, column, &listed, 4);
-    } else if strip > 0 {
-        let low = Rect { y: body.bottom() - strip, height: strip, ..body };
-        crate::draw::rule(frame.buffer_mut(), low, low.y);
-        draw_job_lines(app, frame, inset(Rect { y: low.y + 1, height: strip - 1, ..low }, 1), &listed);
-    }
-}
-
-fn draw_shelf(app: &mut App, frame: &mut Frame, area: Rect) {
-    let count = app.items.len();
+fn draw_shelf(shown: &Shown, looking: bool, frame: &mut Frame, area: Rect, hits: &mut Hits) {
+    let (count, chosen) = (shown.bench.items.len(), shown.bench.chosen);
     let title = match count {
-        0 if app.shelf.looking() => "looking for drives ...".to_string(),
+        0 if looking => "looking for drives ...".to_string(),
         0 => "no drives attached: plug one in, it shows here within a second".to_string(),
         1 => "On the bench · 1 drive".to_string(),
         count => format!("On the bench · {count} drives"),
     };
     put(frame.buffer_mut(), area.x, area.y, area.width, vec![say(Mean::Quiet, title)]);
     let area = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
-    let blocks: Vec<Vec<Row>> = (0..count).map(|at| block(app, at, area.width - 3)).collect();
+    let blocks: Vec<Vec<Row>> = (0..count).map(|at| block(shown, at, area.width - 3)).collect();
     // The chosen block is always whole on the screen.
     let height = |block: &[Row]| block.len() as u16 + 1;
     let mut first = 0;
-    while first < app.chosen && blocks[first..=app.chosen].iter().map(|block| height(block)).sum::<u16>() > area.height + 1 {
+    while first < chosen && blocks[first..=chosen].iter().map(|block| height(block)).sum::<u16>() > area.height + 1 {
         first += 1;
     }
     let mut y = area.y;
@@ -126,10 +161,10 @@ fn draw_shelf(app: &mut App, frame: &mut Frame, area: Rect) {
             if y >= area.bottom() {
                 break;
             }
-            draw_row(app, frame.buffer_mut(), area, y, at, row);
+            draw_row(shown, frame.buffer_mut(), area, y, at, row);
             y += 1;
         }
-        app.hits.push((Rect { y: top, height: y - top, ..area }, Hit::Drive(at)));
+        hits.push((Rect { y: top, height: y - top, ..area }, Hit::Drive(at)));
         y += 1;
     }
 }
@@ -140,8 +175,8 @@ enum Row {
     Ribbon,
 }
 
-fn draw_row(app: &App, buf: &mut Buffer, area: Rect, y: u16, at: usize, row: Row) {
-    let chosen = at == app.chosen;
+fn draw_row(shown: &Shown, buf: &mut Buffer, area: Rect, y: u16, at: usize, row: Row) {
+    let chosen = at == shown.bench.chosen;
     if chosen {
         put(buf, area.x, y, 1, vec![loud(Mean::Focus, "▌")]);
     }
@@ -153,8 +188,8 @@ fn draw_row(app: &App, buf: &mut Buffer, area: Rect, y: u16, at: usize, row: Row
             put_right(buf, inner, y, right);
         }
         Row::Ribbon => {
-            let item = &app.items[at];
-            let mean = role(app, item).map_or(Mean::Source, |(_, mean, _)| mean);
+            let item = &shown.bench.items[at];
+            let mean = role(shown, item).map_or(Mean::Source, |(_, mean, _)| mean);
             let width = ribbon::length(item.ribbon.size, inner.width);
             let empty_unknown = item.looked.is_none() && item.trouble.is_none();
             if empty_unknown {
@@ -167,13 +202,13 @@ fn draw_row(app: &App, buf: &mut Buffer, area: Rect, y: u16, at: usize, row: Row
 }
 
 /// What is being done with a drive: mark, colour, word.
-fn role(app: &App, item: &Item) -> Option<(&'static str, Mean, String)> {
+fn role(shown: &Shown, item: &Item) -> Option<(&'static str, Mean, String)> {
     let path = item.path();
-    let live = app.jobs.iter().rev().find(|job| job.is_live() && (job.order.source == *path || job.order.target == *path));
-    if app.source.as_ref() == Some(path) {
+    let live = shown.jobs.live_on(path);
+    if shown.bench.source.as_ref() == Some(path) {
         return Some(("◂", Mean::Source, "source".into()));
     }
-    if app.target.as_ref() == Some(path) {
+    if shown.bench.target.as_ref() == Some(path) {
         return Some(("▸", Mean::Target, "target".into()));
     }
     live.map(|job| {
@@ -189,8 +224,8 @@ fn ago(seconds: i64) -> String {
 }
 
 /// What the ledger knows, or that the drive has just come.
-fn known(app: &App, item: &Item) -> Vec<Span<'static>> {
-    if let Some((mark, mean, word)) = role(app, item) {
+fn known(shown: &Shown, item: &Item) -> Vec<Span<'static>> {
+    if let Some((mark, mean, word)) = role(shown, item) {
         return vec![loud(mean, format!("{mark} {word}"))];
     }
     if !item.from_start && item.since.elapsed() < JUST_IN {
@@ -207,9 +242,9 @@ fn known(app: &App, item: &Item) -> Vec<Span<'static>> {
 }
 
 /// The one thing to know.
-fn thing(app: &App, item: &Item) -> Vec<Span<'static>> {
+fn thing(shown: &Shown, item: &Item) -> Vec<Span<'static>> {
     let path = item.path();
-    if let Some(job) = app.jobs.iter().find(|job| job.is_running() && (job.order.source == *path || job.order.target == *path)) {
+    if let Some(job) = shown.jobs.running_on(path) {
         let (share, text) = job.progress_text();
         let (done, rest) = bar(share, 24);
         return vec![say(Mean::Good, done), say(Mean::Quiet, rest), say(Mean::Text, format!(" {text}"))];
@@ -261,17 +296,17 @@ fn is_full(part: &badger_bench::ribbon::Part) -> bool {
     part.len > 4_000_000_000 && part.used.is_some_and(|used| used <= part.len && used as f64 > part.len as f64 * 0.95)
 }
 
-fn block(app: &App, at: usize, width: u16) -> Vec<Row> {
-    let item = &app.items[at];
+fn block(shown: &Shown, at: usize, width: u16) -> Vec<Row> {
+    let item = &shown.bench.items[at];
     let identity = &item.found.identity;
-    let name = if at == app.chosen { loud(Mean::Focus, pad(&identity.model, 18)) } else { loud(Mean::Text, pad(&identity.model, 18)) };
+    let name = if at == shown.bench.chosen { loud(Mean::Focus, pad(&identity.model, 18)) } else { loud(Mean::Text, pad(&identity.model, 18)) };
     let size = pad_left(&human(item.found.geometry.size_bytes), 8);
     let serial = if identity.serial.is_empty() { "no serial".to_string() } else { identity.serial.clone() };
     let mut first = vec![name, say(Mean::Text, format!(" {} ", pad(&serial, if width < 90 { 15 } else { 18 }))), loud(Mean::Text, size)];
     let turning = if identity.rotational == Some(true) { ", rotating" } else { "" };
     first.push(say(Mean::Quiet, format!("  {}{turning}", identity.bus.word())));
-    let mut rows = vec![Row::Spans(first, known(app, item)), Row::Ribbon, Row::Spans(thing(app, item), Vec::new())];
-    if at == app.chosen && app.drawer {
+    let mut rows = vec![Row::Spans(first, known(shown, item)), Row::Ribbon, Row::Spans(thing(shown, item), Vec::new())];
+    if at == shown.bench.chosen && shown.bench.drawer {
         rows.extend(drawer(item, usize::from(width)).into_iter().map(|spans| Row::Spans(spans, Vec::new())));
     }
     rows
@@ -396,11 +431,11 @@ fn marks(reached: impl Fn(Step) -> (&'static str, Mean)) -> Vec<Span<'static>> {
     spans
 }
 
-fn job_rows(app: &App, listed: &Listed) -> Vec<Vec<Span<'static>>> {
+fn job_rows(jobs: &OpenJobs, listed: &Listed) -> Vec<Vec<Span<'static>>> {
     match listed {
         Listed::Open(at) => {
-            let job = &app.jobs[*at];
-            let name = if *at == app.current { loud(Mean::Focus, job.name()) } else { loud(Mean::Text, job.name()) };
+            let job = &jobs.list[*at];
+            let name = if *at == jobs.current { loud(Mean::Focus, job.name()) } else { loud(Mean::Text, job.name()) };
             let mut rows = vec![vec![name, say(Mean::Text, format!("  {}", job.customer()))], marks(|step| job.mark(step))];
             if job.is_running() {
                 let (share, text) = job.progress_text();
@@ -446,7 +481,7 @@ fn job_rows(app: &App, listed: &Listed) -> Vec<Vec<Span<'static>>> {
     }
 }
 
-fn draw_jobs(app: &mut App, frame: &mut Frame, area: Rect, listed: &[Listed], height: u16) {
+fn draw_jobs(jobs: &OpenJobs, frame: &mut Frame, area: Rect, listed: &[Listed], height: u16, hits: &mut Hits) {
     let buf = frame.buffer_mut();
     put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, "Jobs")]);
     if listed.is_empty() {
@@ -455,28 +490,26 @@ fn draw_jobs(app: &mut App, frame: &mut Frame, area: Rect, listed: &[Listed], he
             put(buf, area.x, y, area.width, vec![say(Mean::Quiet, text)]);
         }
     }
-    let mut hits = Vec::new();
     for (at, job) in listed.iter().enumerate() {
         let y = area.y + 2 + at as u16 * height;
         if y + 3 > area.bottom() {
             break;
         }
-        for (line, spans) in job_rows(app, job).into_iter().enumerate() {
+        for (line, spans) in job_rows(jobs, job).into_iter().enumerate() {
             put(frame.buffer_mut(), area.x, y + line as u16, area.width, spans);
         }
         hits.push((Rect { y, height: 3, ..area }, Hit::Job(at)));
     }
-    app.hits.extend(hits);
 }
 
-fn draw_job_lines(app: &mut App, frame: &mut Frame, area: Rect, listed: &[Listed]) {
+fn draw_job_lines(jobs: &OpenJobs, frame: &mut Frame, area: Rect, listed: &[Listed], hits: &mut Hits) {
     for (at, job) in listed.iter().enumerate().take(usize::from(area.height)) {
-        let mut rows = job_rows(app, job);
+        let mut rows = job_rows(jobs, job);
         let state = rows.remove(2);
         let name = rows.remove(0);
         let y = area.y + at as u16;
         put(frame.buffer_mut(), area.x, y, 34, name);
         put(frame.buffer_mut(), area.x + 35, y, area.width.saturating_sub(35), state);
-        app.hits.push((Rect { y, height: 1, ..area }, Hit::Job(at)));
+        hits.push((Rect { y, height: 1, ..area }, Hit::Job(at)));
     }
 }

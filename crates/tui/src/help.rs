@@ -1,7 +1,8 @@
 //! What the current place is for, and its keys.
 
-use crate::app::{Place, sheet};
+use crate::draw::sheet;
 use crate::draw::{loud, pad, say};
+use crate::message::Place;
 use crate::theme::Mean;
 use ratatui::Frame;
 use ratatui::layout::Rect;

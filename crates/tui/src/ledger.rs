@@ -1,7 +1,7 @@
 //! The ledger: past jobs and drives, findable by serial, ticket, customer, date.
 
-use crate::app::{App, Hit, Place};
 use crate::draw::{cut, inset, loud, pad, pad_left, put, put_right, say};
+use crate::message::{Hit, Hits, Message, Place};
 use crate::theme::Mean;
 use badger_bench::ledger::{DriveRow, JobRow, day, written};
 use badger_drive::size::human;
@@ -77,8 +77,7 @@ impl LedgerView {
 }
 
 /// Takes a key of the ledger.
-pub fn key(app: &mut App, code: KeyCode) {
-    let view = &mut app.ledger;
+pub fn key(view: &mut LedgerView, code: KeyCode) -> Option<Message> {
     if view.typing {
         match code {
             KeyCode::Enter => view.typing = false,
@@ -93,7 +92,7 @@ pub fn key(app: &mut App, code: KeyCode) {
             _ => {}
         }
         view.chosen = 0;
-        return;
+        return None;
     }
     match code {
         KeyCode::Down => view.chosen = (view.chosen + 1).min(view.count().saturating_sub(1)),
@@ -104,11 +103,9 @@ pub fn key(app: &mut App, code: KeyCode) {
         }
         KeyCode::Char('f') => view.typing = true,
         KeyCode::Esc if !view.filter.is_empty() => view.filter.clear(),
-        KeyCode::Esc => app.place = Place::Bench,
+        KeyCode::Esc => return Some(Message::Go(Place::Bench)),
         KeyCode::Enter if !view.show_drives => {
-            if let Some(row) = view.shown_jobs().get(view.chosen).map(|row| (*row).clone()) {
-                app.open_past(&row);
-            }
+            return view.shown_jobs().get(view.chosen).map(|row| Message::OpenPast(Box::new((*row).clone())));
         }
         KeyCode::Enter => {
             if let Some(serial) = view.shown_drives().get(view.chosen).map(|row| row.serial.clone()).filter(|serial| !serial.is_empty()) {
@@ -117,21 +114,21 @@ pub fn key(app: &mut App, code: KeyCode) {
         }
         _ => {}
     }
+    None
 }
 
 /// The keys at the bottom.
-pub fn hints(app: &App) -> Vec<(&'static str, &'static str)> {
-    if app.ledger.typing {
+pub fn hints(view: &LedgerView) -> Vec<(&'static str, &'static str)> {
+    if view.typing {
         return vec![("Enter", "keep"), ("Esc", "show all")];
     }
-    let enter = if app.ledger.show_drives { "its jobs" } else { "open" };
+    let enter = if view.show_drives { "its jobs" } else { "open" };
     vec![("↑↓", "choose"), ("Enter", enter), ("←→", "jobs, drives"), ("f", "find here")]
 }
 
 /// Draws the ledger.
-pub fn draw(app: &mut App, frame: &mut Frame, body: Rect) {
+pub fn draw(view: &LedgerView, frame: &mut Frame, body: Rect, hits: &mut Hits) {
     let area = inset(body, 1);
-    let view = &app.ledger;
     let buf = frame.buffer_mut();
     let head = |on: bool, text: String| if on { loud(Mean::Focus, text) } else { say(Mean::Quiet, text) };
     let heads = vec![
@@ -164,7 +161,7 @@ pub fn draw(app: &mut App, frame: &mut Frame, body: Rect) {
                 written(row.last_seen)
             );
             put(buf, area.x, at, area.width, line_of(chosen, vec![say(Mean::Text, text)]));
-            app.hits.push((Rect { y: at, height: 1, ..area }, Hit::Line(line)));
+            hits.push((Rect { y: at, height: 1, ..area }, Hit::Line(line)));
         }
     } else {
         let (customer, pair) = if wide { (34, 36) } else { (20, 22) };
@@ -187,12 +184,11 @@ pub fn draw(app: &mut App, frame: &mut Frame, body: Rect) {
                 spans.push(say(Mean::Quiet, format!(" {}{kept}", day(row.created))));
             }
             put(buf, area.x, at, area.width, line_of(line == view.chosen, spans));
-            app.hits.push((Rect { y: at, height: 1, ..area }, Hit::Line(line)));
+            hits.push((Rect { y: at, height: 1, ..area }, Hit::Line(line)));
         }
     }
-    if app.ledger.count() == 0 {
-        let why =
-            if app.ledger.filter.is_empty() { "nothing yet: jobs and drives are noted as they come" } else { "nothing by that name; Esc shows all" };
+    if view.count() == 0 {
+        let why = if view.filter.is_empty() { "nothing yet: jobs and drives are noted as they come" } else { "nothing by that name; Esc shows all" };
         put(frame.buffer_mut(), area.x + 2, y + 2, area.width, vec![say(Mean::Quiet, why)]);
     }
 }

@@ -7,9 +7,11 @@ mod draw;
 mod help;
 mod job;
 mod ledger;
+mod message;
 mod palette;
 mod running;
 mod shelf;
+mod step;
 pub mod theme;
 
 use app::App;

@@ -1,7 +1,9 @@
 //! One field that finds any drive, partition, job or action by typing.
 
-use crate::app::{App, PLACES, Place, sheet};
-use crate::draw::{loud, say};
+use crate::draw::{loud, say, sheet};
+use crate::job::OpenJobs;
+use crate::message::{PLACES, Place};
+use crate::shelf::Item;
 use crate::theme::Mean;
 use badger_bench::ledger::JobRow;
 use crossterm::event::KeyCode;
@@ -53,9 +55,18 @@ pub struct Palette {
 
 const SHOWN: usize = 12;
 
-fn all(app: &App) -> Vec<(String, Action)> {
+/// What is searched.
+#[derive(Clone, Copy)]
+pub struct Field<'a> {
+    /// The drives.
+    pub items: &'a [Item],
+    /// The jobs.
+    pub jobs: &'a OpenJobs,
+}
+
+fn all(field: Field) -> Vec<(String, Action)> {
     let mut out = Vec::new();
-    for item in &app.items {
+    for item in field.items {
         let identity = &item.found.identity;
         let name = format!("{} {}", identity.model, identity.serial);
         out.push((format!("drive      {name}"), Action::Drive(item.path().clone())));
@@ -69,10 +80,10 @@ fn all(app: &App) -> Vec<(String, Action)> {
         out.push((format!("source     take {name} as source"), Action::Source(item.path().clone())));
         out.push((format!("target     take {name} as target"), Action::Target(item.path().clone())));
     }
-    for (at, job) in app.jobs.iter().enumerate() {
+    for (at, job) in field.jobs.list.iter().enumerate() {
         out.push((format!("job        {} {}", job.name(), job.customer()), Action::OpenJob(at)));
     }
-    for row in &app.past {
+    for row in &field.jobs.past {
         let name = if row.ticket.is_empty() { format!("job {}", row.id) } else { row.ticket.clone() };
         out.push((
             format!("ledger     {name} {} of {}", row.customer, badger_bench::ledger::day(row.created)),
@@ -87,15 +98,15 @@ fn all(app: &App) -> Vec<(String, Action)> {
 }
 
 impl Palette {
-    fn matches(&self, app: &App) -> Vec<(String, Action)> {
+    fn matches(&self, field: Field) -> Vec<(String, Action)> {
         let typed = self.typed.to_lowercase();
         let words: Vec<&str> = typed.split_whitespace().collect();
-        all(app).into_iter().filter(|(text, _)| words.iter().all(|word| text.to_lowercase().contains(word))).collect()
+        all(field).into_iter().filter(|(text, _)| words.iter().all(|word| text.to_lowercase().contains(word))).collect()
     }
 
     /// Takes a key.
-    pub fn key(&mut self, code: KeyCode, app: &App) -> Answer {
-        let matches = self.matches(app);
+    pub fn key(&mut self, code: KeyCode, field: Field) -> Answer {
+        let matches = self.matches(field);
         match code {
             KeyCode::Esc => return Answer::Closed,
             KeyCode::Enter => return matches.into_iter().nth(self.chosen).map_or(Answer::Open, |(_, action)| Answer::Chosen(action)),
@@ -115,8 +126,8 @@ impl Palette {
     }
 
     /// Draws the field and what it finds.
-    pub fn draw(&self, app: &App, frame: &mut Frame, body: Rect) {
-        let matches = self.matches(app);
+    pub fn draw(&self, field: Field, frame: &mut Frame, body: Rect) {
+        let matches = self.matches(field);
         let count = format!("{} found", matches.len());
         let mut lines = vec![
             vec![loud(Mean::Focus, "find  "), loud(Mean::Text, self.typed.clone()), loud(Mean::Focus, "▏"), say(Mean::Quiet, format!("  {count}"))],

@@ -2,9 +2,10 @@
 
 use super::look::{Body, Look};
 use super::tree::Row;
-use super::{Choice, Entry, Mode, View, choices, rule};
-use crate::app::{App, Hit};
+use super::view::{Choice, Dig, Entry, Mode, View, choices, rule};
 use crate::draw::{bar, inset, loud, pad, pad_left, put, put_right, say, wrap};
+use crate::message::{Hit, Hits};
+use crate::shelf::Item;
 use crate::theme::{self, Mean};
 use badger_drive::size::{human, span, thousands};
 use badger_fs::tree::{NodeKind, Resolution, Time};
@@ -22,18 +23,17 @@ fn written(time: Option<Time>, pattern: &str) -> String {
 }
 
 /// Draws the place.
-pub fn draw(app: &mut App, frame: &mut Frame, body: Rect) {
+pub fn draw(dig: &Dig, items: &[Item], frame: &mut Frame, body: Rect, hits: &mut Hits) {
     let area = inset(body, 1);
-    let mut hits = Vec::new();
-    match &app.dig.view {
-        None => volumes(app, frame.buffer_mut(), area, &mut hits),
+    match &dig.view {
+        None => volumes(dig, items, frame.buffer_mut(), area, hits),
         Some(view) => {
-            let tray = tray_lines(view, app.dig.entry.as_ref(), usize::from(area.width));
+            let tray = tray_lines(view, dig.entry.as_ref(), usize::from(area.width));
             let below = tray.len() as u16 + 1;
             let above = Rect { height: area.height.saturating_sub(below), ..area };
             let left = (above.width * 46 / 100).max(36).min(above.width);
             let buf = frame.buffer_mut();
-            tree(view, buf, Rect { width: left, ..above }, &mut hits);
+            tree(view, buf, Rect { width: left, ..above }, hits);
             let x = above.x + left + 1;
             (above.y..above.bottom()).for_each(|y| put(buf, x, y, 1, vec![say(Mean::Quiet, "│")]));
             preview(view, buf, Rect { x: x + 2, width: above.right().saturating_sub(x + 2), ..above });
@@ -43,29 +43,28 @@ pub fn draw(app: &mut App, frame: &mut Frame, body: Rect) {
             }
         }
     }
-    app.hits.extend(hits);
 }
 
-fn volumes(app: &App, buf: &mut Buffer, area: Rect, hits: &mut Vec<(Rect, Hit)>) {
-    let choices = choices(app);
-    let title = match (app.dig.opening.is_some(), choices.len()) {
+fn volumes(dig: &Dig, items: &[Item], buf: &mut Buffer, area: Rect, hits: &mut Hits) {
+    let choices = choices(items, dig.only.as_deref());
+    let title = match (dig.opening.is_some(), choices.len()) {
         (true, _) => "opening the volume ...".to_string(),
         (_, 0) => "no volume on the bench yet: attach a drive, or wait until it was looked at".into(),
         (_, count) => format!("Dig into one of {count} volumes"),
     };
     put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, title)]);
-    if let Some(Entry::Folder(text)) = &app.dig.entry {
+    if let Some(Entry::Folder(text)) = &dig.entry {
         let mut line = field("look into", text);
         line.push(say(Mean::Quiet, "   a folder of this machine, by its path"));
         put(buf, area.x, area.bottom().saturating_sub(1), area.width, line);
     }
     let rows = usize::from(area.height.saturating_sub(4));
-    let skip = app.dig.chosen.saturating_sub(rows.saturating_sub(1));
+    let skip = dig.chosen.saturating_sub(rows.saturating_sub(1));
     let head = format!("  {} {} {} {} {}", pad("drive", 22), pad("volume", 24), pad("format", 10), pad_left("size", 9), pad_left("in use", 9));
     put(buf, area.x, area.y + 2, area.width, vec![say(Mean::Quiet, head)]);
     for (at, choice) in choices.iter().enumerate().skip(skip).take(rows) {
         let y = area.y + 3 + (at - skip) as u16;
-        let chosen = at == app.dig.chosen;
+        let chosen = at == dig.chosen;
         let Choice { drive, number, name, content, len, used, .. } = choice;
         let share = used.map(|used| used as f64 / (*len).max(1) as f64);
         let used = used.map_or_else(|| "-".into(), human);
@@ -88,7 +87,7 @@ fn volumes(app: &App, buf: &mut Buffer, area: Rect, hits: &mut Vec<(Rect, Hit)>)
     }
 }
 
-fn tree(view: &View, buf: &mut Buffer, area: Rect, hits: &mut Vec<(Rect, Hit)>) {
+fn tree(view: &View, buf: &mut Buffer, area: Rect, hits: &mut Hits) {
     let (rows, chosen) = view.shown();
     let choice = &view.choice;
     let by = format!(" by {}", view.sort.word());

@@ -6,9 +6,11 @@ pub mod surface;
 
 use crate::theme::{self, Mean};
 use badger_drive::text::plain;
+use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
+use ratatui::widgets::Block;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 /// A text in a meaning.
@@ -106,6 +108,24 @@ pub fn bar(share: f64, width: usize) -> (String, String) {
 /// A rectangle inside another, `margin` columns away from left and right.
 pub fn inset(area: Rect, margin: u16) -> Rect {
     Rect { x: area.x + margin.min(area.width / 2), width: area.width.saturating_sub(2 * margin), ..area }
+}
+
+/// A raised sheet in the middle of the screen with some lines on it.
+pub fn sheet(frame: &mut Frame, body: Rect, width: u16, lines: Vec<Vec<Span<'static>>>) {
+    let width = width.min(body.width.saturating_sub(2));
+    let height = (lines.len() as u16 + 2).min(body.height);
+    let area = Rect { x: body.x + (body.width - width) / 2, y: body.y + (body.height - height) / 3, width, height };
+    let raised = theme::raised(Mean::Text);
+    frame.render_widget(ratatui::widgets::Clear, area);
+    frame.render_widget(Block::new().style(raised), area);
+    let buf = frame.buffer_mut();
+    for (line, y) in lines.into_iter().zip(area.y + 1..area.bottom().saturating_sub(1)) {
+        let spans = line.into_iter().map(|span| Span::styled(span.content, raised.patch(span.style)));
+        put(buf, area.x + 2, y, width - 4, spans.collect());
+    }
+    if height > 0 {
+        (area.y..area.bottom()).for_each(|y| put(buf, area.x, y, 1, vec![loud(Mean::Focus, "▌")]));
+    }
 }
 
 #[cfg(test)]

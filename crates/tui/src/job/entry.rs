@@ -1,25 +1,16 @@
 //! Typing in a job: the tail that releases the target, a rate, ticket and customer.
 
-use super::{JobView, Step};
+use super::lines::at_stake;
+use super::view::{Entry, JobView};
 use crate::draw::{loud, say};
 use crate::running::Running;
+use crate::step::Step;
 use crate::theme::Mean;
 use badger_bench::Bench;
 use badger_drive::size::human;
 use crossterm::event::KeyCode;
 use ratatui::Frame;
 use ratatui::layout::Rect;
-
-/// What is being typed.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Entry {
-    Tail(String),
-    Rate(String),
-    Size(String),
-    Ticket(String),
-    Customer(String),
-    Stop,
-}
 
 impl JobView {
     pub(super) fn entry_key(&mut self, entry: Entry, code: KeyCode, bench: &Bench) {
@@ -108,7 +99,7 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
             vec![loud(Mean::Text, format!("Looking at both drives once more{more} ..."))],
             vec![say(Mean::Quiet, "Esc goes back, nothing is written")],
         ];
-        return crate::app::sheet(frame, area, 78, lines);
+        return crate::draw::sheet(frame, area, 78, lines);
     }
     let Some(entry) = &job.entry else { return };
     let tail = job.sight.as_ref().map(|sight| sight.tail.clone()).unwrap_or_default();
@@ -141,7 +132,7 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
     let mut lines =
         vec![vec![loud(Mean::Text, ask)], vec![loud(Mean::Focus, "▸ "), loud(Mean::Text, text), loud(Mean::Focus, "▏")], vec![say(Mean::Quiet, why)]];
     if let (Entry::Tail(_), Some(sight)) = (entry, &job.sight) {
-        let (mark, mean, text) = super::at_stake(&sight.hazards);
+        let (mark, mean, text) = at_stake(&sight.hazards);
         // All of what would be lost is read before the tail is typed.
         for (at, text) in crate::draw::wrap(&text, 70).into_iter().enumerate().rev() {
             lines.insert(1, vec![say(mean, format!("{} {text}", if at == 0 { mark } else { " " }))]);
@@ -151,5 +142,5 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
     if *entry == Entry::Stop {
         lines.remove(1);
     }
-    crate::app::sheet(frame, area, 78, lines);
+    crate::draw::sheet(frame, area, 78, lines);
 }

@@ -1,7 +1,6 @@
 //! Fitting by hand: a partition is picked on the ribbon and its edges are moved; the plan answers at once.
 
-use super::JobView;
-use super::entry::Entry;
+use super::view::{Entry, JobView};
 use badger_bench::Bench;
 use badger_drive::Refusal;
 use badger_layout::rules::What;

@@ -1,6 +1,6 @@
 //! Hand over: what to tell the customer, the papers, until when the old drive is kept.
 
-use super::JobView;
+use super::view::JobView;
 use crate::draw::{loud, pad, put, ribbon, say, wrap};
 use crate::theme::Mean;
 use badger_bench::Bench;

@@ -1,6 +1,7 @@
 //! Look: both drives side by side, and what is at stake on the target.
 
-use super::{JobView, hazard_lines};
+use super::lines::{at_stake, hazard_lines};
+use super::view::JobView;
 use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say, wrap};
 use crate::theme::Mean;
 use badger_bench::ledger::day;
@@ -35,7 +36,7 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Lines {
     put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "At stake")]);
     y += 1;
     let lost: Vec<_> = sight.hazards.iter().filter(|hazard| hazard.level != Level::Note).cloned().collect();
-    let (mark, mean, said) = super::at_stake(&sight.hazards);
+    let (mark, mean, said) = at_stake(&sight.hazards);
     let mut lines = Vec::new();
     if mean == Mean::Good {
         for (at, text) in wrap(&said, usize::from(area.width).saturating_sub(8)).into_iter().enumerate() {

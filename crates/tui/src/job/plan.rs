@@ -1,6 +1,8 @@
 //! Plan: the source's ribbon above, the target's below, ties between them, figures and hazards beneath.
 
-use super::{JobView, Sight, hazard_lines, look};
+use super::lines::hazard_lines;
+use super::look;
+use super::view::{JobView, Sight};
 use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say};
 use crate::theme::{self, Mean};
 use badger_bench::ribbon::Ribbon;

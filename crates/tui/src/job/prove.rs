@@ -1,7 +1,8 @@
 //! Prove: one line for each thing proved, its evidence folded under it.
 
-use super::{JobView, Step};
+use super::view::JobView;
 use crate::draw::{chart, loud, pad, put, put_right, say, wrap};
+use crate::step::Step;
 use crate::theme::Mean;
 use badger_bench::sheet::{outcome_sentence, verdict};
 use badger_drive::size::{human, span, thousands};

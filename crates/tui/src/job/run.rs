@@ -1,8 +1,8 @@
 //! Run: the surface fills the screen; beside it what is saved, how fast, how long still.
 
-use super::{Entry, JobView};
-use crate::app::Hit;
+use super::view::{Entry, JobView};
 use crate::draw::{chart, loud, pad, pad_left, put, put_right, say, surface};
+use crate::message::{Hit, Hits};
 use crate::running::Progress;
 use crate::theme::Mean;
 use badger_bench::Bench;
@@ -47,7 +47,7 @@ impl JobView {
 }
 
 /// Draws the step.
-pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hurry: u32, hits: &mut Vec<(Rect, Hit)>) -> Vec<(Rect, usize)> {
+pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hurry: u32, hits: &mut Hits) -> Vec<(Rect, usize)> {
     let (Some(running), Some(sight)) = (&job.running, &job.sight) else {
         put(frame.buffer_mut(), area.x, area.y, area.width, vec![say(Mean::Quiet, "○ nothing runs")]);
         return Vec::new();

@@ -1,0 +1,154 @@
+//! The job on the screen: its five steps down the left edge, the step in hand beside them.
+
+use super::open::OpenJobs;
+use super::view::JobView;
+use super::{entry, hand, look, plan, prove, run};
+use crate::draw::{cut, inset, loud, put, put_right, say};
+use crate::message::{Hit, Hits};
+use crate::step::{STEPS, Step};
+use crate::theme::Mean;
+use badger_layout::plan::Ids;
+use ratatui::Frame;
+use ratatui::layout::Rect;
+
+/// From this width on the steps run down the left edge.
+const SPINE: u16 = 100;
+
+/// Draws the current job; sample drives are hurried by a factor.
+pub fn draw(jobs: &mut OpenJobs, hurry: u32, frame: &mut Frame, body: Rect, hits: &mut Hits) {
+    let area = inset(body, 1);
+    let Some(job) = jobs.list.get_mut(jobs.current) else {
+        let buf = frame.buffer_mut();
+        put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, "No job is open.")]);
+        put(
+            buf,
+            area.x,
+            area.y + 2,
+            area.width,
+            vec![
+                say(Mean::Text, "On the bench, mark a source with "),
+                loud(Mean::Focus, "s"),
+                say(Mean::Text, " and a target with "),
+                loud(Mean::Focus, "t"),
+                say(Mean::Text, ", then press "),
+                loud(Mean::Focus, "j"),
+                say(Mean::Text, "."),
+            ],
+        );
+        put(
+            buf,
+            area.x,
+            area.y + 3,
+            area.width,
+            vec![say(Mean::Text, "Jobs that are over, or wait to be picked up, are in the ledger: "), loud(Mean::Focus, "5"), say(Mean::Text, ".")],
+        );
+        return;
+    };
+    let buf = frame.buffer_mut();
+    let (from, to) = job.title();
+    let half = usize::from(area.width) / 2;
+    put(buf, area.x, area.y, half as u16, vec![loud(Mean::Text, job.name()), say(Mean::Text, format!("  {}", job.customer()))]);
+    put_right(
+        buf,
+        area,
+        area.y,
+        vec![
+            loud(Mean::Source, format!("◂ {}", cut(&from, half / 2 - 4))),
+            say(Mean::Quiet, "  →  "),
+            loud(Mean::Target, format!("▸ {}", cut(&to, half / 2 - 4))),
+        ],
+    );
+    let inner = if area.width >= SPINE { spine(job, buf, area, hits) } else { row_of_steps(job, buf, area, hits) };
+    let lines = match job.step {
+        Step::Look => look::draw(job, frame, inner),
+        Step::Plan => plan::draw(job, frame, inner),
+        Step::Run => run::draw(job, frame, inner, hurry, hits),
+        Step::Prove => prove::draw(job, frame, inner),
+        Step::Hand => hand::draw(job, frame, inner),
+    };
+    hits.extend(lines.into_iter().map(|(rect, line)| (rect, Hit::Line(line))));
+    entry::draw(job, frame, inner);
+}
+
+fn spine(job: &JobView, buf: &mut ratatui::buffer::Buffer, area: Rect, hits: &mut Hits) -> Rect {
+    let gap = (area.height.saturating_sub(2) / 5).clamp(2, 4);
+    for (at, step) in STEPS.into_iter().enumerate() {
+        let y = area.y + 2 + at as u16 * gap;
+        let (mark, mean) = job.mark(step);
+        let here = job.step == step;
+        put(
+            buf,
+            area.x,
+            y,
+            11,
+            vec![loud(mean, format!("{mark} ")), if here { loud(Mean::Focus, step.word()) } else { say(Mean::Quiet, step.word()) }],
+        );
+        hits.push((Rect { x: area.x, y, width: 11, height: 1 }, Hit::Step(step)));
+        if at < 4 {
+            (y + 1..y + gap).for_each(|y| put(buf, area.x, y, 1, vec![say(Mean::Quiet, "│")]));
+        }
+    }
+    Rect { x: area.x + 13, y: area.y + 2, width: area.width - 13, height: area.height - 2 }
+}
+
+fn row_of_steps(job: &JobView, buf: &mut ratatui::buffer::Buffer, area: Rect, hits: &mut Hits) -> Rect {
+    let mut x = area.x;
+    for step in STEPS {
+        let (mark, mean) = job.mark(step);
+        let here = job.step == step;
+        let wide = step.word().len() as u16 + 2;
+        put(
+            buf,
+            x,
+            area.y + 1,
+            wide,
+            vec![loud(mean, format!("{mark} ")), if here { loud(Mean::Focus, step.word()) } else { say(Mean::Quiet, step.word()) }],
+        );
+        hits.push((Rect { x, y: area.y + 1, width: wide, height: 1 }, Hit::Step(step)));
+        x += wide + 3;
+    }
+    Rect { y: area.y + 3, height: area.height - 3, ..area }
+}
+
+/// The keys at the bottom.
+pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
+    let Some(job) = jobs.list.get(jobs.current) else { return Vec::new() };
+    match job.step {
+        _ if job.entry.is_some() => vec![("Esc", "back")],
+        Step::Look => vec![("Enter", "plan"), ("e", "ticket")],
+        Step::Plan if job.running.is_some() => vec![("Enter", "to the run")],
+        Step::Plan => {
+            let mut hints = Vec::new();
+            if job.prepared.is_some() && job.stops() == 0 {
+                hints.push(("Enter", "release"));
+            }
+            if job.sight.as_ref().is_some_and(|sight| sight.done_before.is_some()) {
+                hints.push(("n", "begin anew"));
+            } else {
+                if job.order.fit.is_some() {
+                    hints.extend([
+                        ("↑↓", "partition"),
+                        ("←→", "its end"),
+                        ("< >", "its start"),
+                        ("s", "size"),
+                        ("o", "leave out"),
+                        ("p", "proposal"),
+                    ]);
+                    hints.extend([("m", "table"), ("f", "as it is")]);
+                    return hints;
+                }
+                hints.push(("i", if job.order.ids == Ids::Keep { "fresh ids" } else { "keep ids" }));
+                hints.push(("u", if job.order.used.is_none() { "only what is in use" } else { "what of the rest" }));
+                hints.push(("f", "fit to the target"));
+            }
+            hints.extend([("a", "second reading"), ("r", "look again"), ("Esc", "back")]);
+            hints
+        }
+        Step::Run => {
+            let held = job.running.as_ref().is_some_and(|running| running.control.is_paused());
+            vec![("Space", if held { "go on" } else { "hold" }), ("x", "stop"), ("l", "limit"), ("arrows", "cursor"), ("h", "hurry")]
+        }
+        Step::Prove => vec![("↑↓", "choose"), ("Enter", "evidence"), ("Esc", "back"), ("o", "hand over")],
+        Step::Hand => vec![("w", "write papers"), ("←→", "keep until"), ("Enter", "handed over"), ("Esc", "back")],
+    }
+}

@@ -1,0 +1,106 @@
+//! The jobs that are open, and those of the ledger beside them.
+
+use super::view::JobView;
+use crate::message::{Message, Place};
+use badger_bench::Bench;
+use badger_bench::ledger::JobRow;
+use badger_jobs::Order;
+use crossterm::event::KeyCode;
+use std::path::Path;
+
+/// A job in the list beside the shelf.
+pub enum Listed {
+    /// Open in this program, by its index.
+    Open(usize),
+    /// Known from the ledger.
+    Past(Box<JobRow>),
+}
+
+/// All of them.
+#[derive(Default)]
+pub struct OpenJobs {
+    /// Open in this program.
+    pub list: Vec<JobView>,
+    /// The one in hand.
+    pub current: usize,
+    /// Known from the ledger.
+    pub past: Vec<JobRow>,
+}
+
+impl OpenJobs {
+    /// The one in hand.
+    pub fn in_hand(&mut self) -> Option<&mut JobView> {
+        self.list.get_mut(self.current)
+    }
+
+    /// Jobs beside the shelf: the open ones, then those of the ledger.
+    pub fn listed(&self) -> Vec<Listed> {
+        let open = (0..self.list.len()).rev().map(Listed::Open);
+        let shown: Vec<i64> = self.list.iter().filter_map(JobView::number).collect();
+        open.chain(self.past.iter().filter(|row| !shown.contains(&row.id)).cloned().map(|row| Listed::Past(Box::new(row)))).collect()
+    }
+
+    /// Takes an order in hand, or the live job of the same two drives.
+    pub fn begin(&mut self, order: Order, bench: &Bench) {
+        let same = |job: &JobView| job.order.source == order.source && job.order.target == order.target && job.is_live();
+        if let Some(open) = self.list.iter().position(same) {
+            self.current = open;
+        } else {
+            self.list.push(JobView::new(order, bench));
+            self.current = self.list.len() - 1;
+        }
+    }
+
+    /// Takes the job with this number in hand, where it is open.
+    pub fn find(&mut self, number: i64) -> bool {
+        let open = self.list.iter().position(|job| job.number() == Some(number));
+        self.current = open.unwrap_or(self.current);
+        open.is_some()
+    }
+
+    /// Opens a job that is over; false where it has no finished run.
+    pub fn reopen(&mut self, row: &JobRow, bench: &Bench) -> bool {
+        let Some(view) = JobView::past(row, bench) else { return false };
+        self.list.push(view);
+        self.current = self.list.len() - 1;
+        true
+    }
+
+    /// Whether keys are letters.
+    pub fn is_typing(&self) -> bool {
+        self.list.get(self.current).is_some_and(JobView::is_typing)
+    }
+
+    /// Jobs whose run goes on.
+    pub fn running(&self) -> usize {
+        self.list.iter().filter(|job| job.is_running()).count()
+    }
+
+    /// The latest live job that has something to do with a drive.
+    pub fn live_on(&self, path: &Path) -> Option<&JobView> {
+        self.list.iter().rev().find(|job| job.is_live() && (job.order.source == *path || job.order.target == *path))
+    }
+
+    /// The job whose run goes on with a drive.
+    pub fn running_on(&self, path: &Path) -> Option<&JobView> {
+        self.list.iter().find(|job| job.is_running() && (job.order.source == *path || job.order.target == *path))
+    }
+
+    /// Takes a key.
+    pub fn key(&mut self, code: KeyCode, bench: &Bench) -> Option<Message> {
+        let count = self.list.len();
+        let Some(job) = self.list.get_mut(self.current) else {
+            return (code == KeyCode::Esc).then_some(Message::Go(Place::Bench));
+        };
+        match code {
+            code if job.is_typing() => job.key(code, bench),
+            KeyCode::Char(']') => self.current = (self.current + 1) % count,
+            KeyCode::Char('[') => self.current = (self.current + count - 1) % count,
+            KeyCode::Esc if !job.back() => return Some(Message::Go(Place::Bench)),
+            KeyCode::Esc => {}
+            code => job.key(code, bench),
+        }
+        let changed = self.list.get_mut(self.current).is_some_and(|job| std::mem::take(&mut job.ledger_changed));
+        changed.then_some(Message::LedgerChanged)
+    }
+}

@@ -1,0 +1,588 @@
+//! One job: what is known of it, and who gets its keys.
+
+use crate::draw::say;
+use crate::running::Running;
+use crate::step::{STEPS, Step};
+use crate::theme::Mean;
+use badger_bench::Bench;
+use badger_bench::ledger::JobRow;
+use badger_bench::ribbon::Ribbon;
+use badger_bench::sheet::{DriveFacts, SheetData};
+use badger_drive::size::span;
+use badger_drive::{Refusal, Source};
+use badger_inspect::Looked;
+use badger_inspect::references::Reference;
+use badger_inspect::stake::{self, Stake};
+use badger_inspect::{Hazard, Level};
+use badger_jobs::{Order, Prepared, Ready};
+use badger_layout::Plan;
+use badger_layout::fit::Part;
+use badger_layout::plan::{Ids, Rest};
+use badger_transfer::events::Silent;
+use badger_transfer::{Control, Outcome, Report};
+use crossterm::event::KeyCode;
+use ratatui::text::Span;
+use std::collections::BTreeSet;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, channel};
+use std::time::Instant;
+
+/// What the screen needs of a prepared order, whatever became of the order itself.
+#[derive(Clone)]
+pub struct Sight {
+    pub source: DriveFacts,
+    /// The target as it is.
+    pub before: DriveFacts,
+    /// The target as it will be.
+    pub after: Ribbon,
+    pub plan: Plan,
+    /// Bytes to copy; about as many while the plan is not final.
+    pub bytes: u64,
+    /// Whether nothing of the plan is open.
+    pub is_final: bool,
+    pub hazards: Vec<Hazard>,
+    /// Files on the target that would be lost.
+    pub stake: Stake,
+    pub tail: String,
+    /// Bytes an unfinished run has done.
+    pub done_before: Option<u64>,
+    /// Bytes a second the source gave just now.
+    pub pace: Option<f64>,
+    /// What is known of the partitions for a fit.
+    pub parts: Vec<Part>,
+    /// What names partitions, and what becomes of it.
+    pub references: Vec<Reference>,
+}
+
+/// What is being typed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Entry {
+    Tail(String),
+    Rate(String),
+    Size(String),
+    Ticket(String),
+    Customer(String),
+    Stop,
+}
+
+/// What a look at both drives brought.
+pub(super) enum Found {
+    /// The order, planned.
+    Planned(Box<Prepared>, Box<Sight>),
+    /// The order, its plan final.
+    Final(Box<Ready>, Box<Sight>),
+    /// The order; its plan could not be made final.
+    Unfit(Box<Prepared>, Box<Sight>, Refusal),
+    /// Nothing can be planned.
+    Refused(Refusal),
+}
+
+/// One job.
+pub struct JobView {
+    pub(crate) order: Order,
+    pub(crate) step: Step,
+    pub(super) sight: Option<Sight>,
+    pub(super) prepared: Option<Box<Prepared>>,
+    /// The order whose tail is asked for.
+    pub(super) ready: Option<Box<Ready>>,
+    pub(super) waiting: Option<Receiver<Found>>,
+    /// Since when.
+    waits_since: Instant,
+    /// Both drives are looked at once more before the tail is asked for.
+    pub(super) again: Option<(Arc<Control>, Receiver<Found>)>,
+    pub(super) refusal: Option<Refusal>,
+    pub(super) running: Option<Running>,
+    pub(super) report: Option<Report>,
+    pub(super) sheet: Option<SheetData>,
+    pub(super) job: Option<i64>,
+    pub(super) handed: bool,
+    pub(super) weeks: i64,
+    pub(super) papers: Vec<String>,
+    pub(super) entry: Option<Entry>,
+    /// Number of the partition that is chosen on the ribbon.
+    pub(super) part: Option<u32>,
+    /// Why the last change of the plan was not taken.
+    pub(super) misfit: Option<Refusal>,
+    /// Columns the target's ribbon has, for steps that suit it.
+    pub(super) columns: u16,
+    pub(crate) cursor: Option<usize>,
+    pub(super) field: (u16, u16),
+    pub(super) row: usize,
+    pub(super) unfolded: BTreeSet<usize>,
+    /// Set when something was written that lists show.
+    pub(crate) ledger_changed: bool,
+}
+
+/// Bytes read to learn the source's pace; they lie at its start, which is read anyway.
+const SAMPLE: usize = 8 << 20;
+
+fn pace(bench: &Bench, source: &Source) -> Option<f64> {
+    let clock = source.clock().unwrap_or_else(|| bench.workshop.clock.clone());
+    let len = SAMPLE.min(source.geometry().size_bytes as usize);
+    let mut buffer = badger_drive::buffer::Buffer::new(len);
+    let began = clock.now();
+    source.read_at(0, &mut buffer).ok()?;
+    let span = clock.now().saturating_sub(began).as_secs_f64();
+    (span > 0.0).then(|| len as f64 / span)
+}
+
+fn sight(bench: &Bench, prepared: &Prepared) -> Sight {
+    let (from, to) = (&prepared.source, &prepared.candidate);
+    let there = bench.workshop.source(&to.identity().path).ok().filter(|_| !to.is_new());
+    let looked = there.as_ref().map(Looked::at);
+    let before = looked.as_ref().map(|looked| Ribbon::of(looked, to.geometry().size_bytes));
+    let stake = there.iter().zip(&looked).map(|(drive, looked)| stake::of(drive, looked)).next().unwrap_or_default();
+    let empty = Ribbon { size: to.geometry().size_bytes, ..Ribbon::default() };
+    Sight {
+        source: DriveFacts::new(from.identity(), from.geometry(), prepared.source_ribbon()),
+        before: DriveFacts::new(to.identity(), to.geometry(), before.unwrap_or(empty)),
+        after: prepared.target_ribbon(),
+        plan: prepared.draft.plan().clone(),
+        bytes: prepared.draft.bytes(),
+        is_final: prepared.draft.plan().recasts.is_empty(),
+        hazards: prepared.hazards.clone(),
+        stake,
+        tail: to.tail(),
+        done_before: prepared.unfinished.as_ref().map(|(past, _)| past.done_bytes()),
+        pace: pace(bench, from),
+        parts: prepared.parts.clone(),
+        references: prepared.references.clone(),
+    }
+}
+
+impl JobView {
+    /// A new job; its drives are looked at in the background.
+    pub fn new(order: Order, bench: &Bench) -> Self {
+        let mut view = Self::blank(order);
+        view.prepare(bench);
+        view
+    }
+
+    fn blank(order: Order) -> Self {
+        Self {
+            order,
+            step: Step::Look,
+            sight: None,
+            prepared: None,
+            ready: None,
+            waiting: None,
+            waits_since: Instant::now(),
+            again: None,
+            refusal: None,
+            running: None,
+            report: None,
+            sheet: None,
+            job: None,
+            handed: false,
+            weeks: 4,
+            papers: Vec::new(),
+            entry: None,
+            part: None,
+            misfit: None,
+            columns: 100,
+            cursor: None,
+            field: (0, 0),
+            row: 0,
+            unfolded: BTreeSet::new(),
+            ledger_changed: false,
+        }
+    }
+
+    /// A job of the ledger that is over.
+    pub fn past(row: &JobRow, bench: &Bench) -> Option<Self> {
+        let (report, sheet) = bench.open_ledger().ok()?.last_run(row.id).ok()??;
+        let sheet: SheetData = serde_json::from_str(&sheet).ok()?;
+        let mut view = Self::blank(Order::new(report.source.clone(), report.target.clone()));
+        view.order.ticket = row.ticket.clone();
+        view.order.customer = row.customer.clone();
+        (view.job, view.handed) = (Some(row.id), row.handed_over.is_some());
+        view.step = if view.handed { Step::Hand } else { Step::Prove };
+        (view.report, view.sheet) = (Some(report), Some(sheet));
+        Some(view)
+    }
+
+    /// Looks at both drives and plans anew, in the background.
+    pub(super) fn prepare(&mut self, bench: &Bench) {
+        self.waiting = Some(self.look(bench, None));
+        self.waits_since = Instant::now();
+        (self.prepared, self.ready) = (None, None);
+        self.forget_again();
+    }
+
+    /// Looks at both drives, and makes the plan final where somebody can stop that.
+    pub(super) fn look(&self, bench: &Bench, settling: Option<Arc<Control>>) -> Receiver<Found> {
+        let (send, receive) = channel();
+        let (bench, order) = (bench.clone(), self.order.clone());
+        std::thread::spawn(move || {
+            let found = match Prepared::of(&bench, &order) {
+                Ok(prepared) => {
+                    let mut sight = Box::new(sight(&bench, &prepared));
+                    match settling {
+                        None => Found::Planned(Box::new(prepared), sight),
+                        Some(control) => match prepared.settle(&control, &Silent) {
+                            Ok(ready) => {
+                                (sight.plan, sight.bytes, sight.is_final) = (ready.plan.clone(), ready.plan.bytes(), true);
+                                Found::Final(Box::new(ready), sight)
+                            }
+                            Err((prepared, refusal)) => Found::Unfit(prepared, sight, refusal),
+                        },
+                    }
+                }
+                Err(refusal) => Found::Refused(refusal),
+            };
+            // A job that was shut meanwhile does not wait for this any more.
+            let _ = send.send(found);
+        });
+        receive
+    }
+
+    /// Does not ask for the tail after all.
+    fn forget_again(&mut self) {
+        if let Some((control, _)) = self.again.take() {
+            control.stop();
+        }
+    }
+
+    /// Takes in a look that was taken before the tail is asked for: what was shown must still be so.
+    fn looked_again(&mut self, found: Found) {
+        let differs = |now: &Prepared| self.prepared.as_ref().and_then(|shown| shown.differs(now));
+        let changed = |what| Refusal::new("shown-changed", format!("{what}; this is how it is now: read it again before you release it"));
+        match found {
+            Found::Final(ready, sight) => {
+                match differs(&ready.prepared) {
+                    None => (self.entry, self.ready) = (Some(Entry::Tail(String::new())), Some(ready)),
+                    Some(what) => (self.misfit, self.prepared) = (Some(changed(what)), Some(Box::new(ready.prepared))),
+                }
+                self.sight = Some(*sight);
+            }
+            Found::Unfit(prepared, sight, refusal) => {
+                let why = differs(&prepared).map_or(refusal, changed);
+                (self.misfit, self.prepared, self.sight) = (Some(why), Some(prepared), Some(*sight));
+            }
+            Found::Planned(..) => {}
+            Found::Refused(refusal) => (self.refusal, self.prepared) = (Some(refusal), None),
+        }
+    }
+
+    /// Its number in the ledger.
+    pub fn number(&self) -> Option<i64> {
+        self.job
+    }
+
+    /// Its ticket, or whatever else names it.
+    pub fn name(&self) -> String {
+        match self.job {
+            _ if !self.order.ticket.is_empty() => self.order.ticket.clone(),
+            Some(number) => format!("job {number}"),
+            None => "new job".into(),
+        }
+    }
+
+    /// The customer.
+    pub fn customer(&self) -> String {
+        self.order.customer.clone()
+    }
+
+    /// Whether a run goes on.
+    pub fn is_running(&self) -> bool {
+        self.running.as_ref().is_some_and(|running| !running.is_over())
+    }
+
+    /// Whether it still has something to do with its drives.
+    pub fn is_live(&self) -> bool {
+        self.report.as_ref().is_none_or(|report| report.outcome == Outcome::Interrupted)
+    }
+
+    /// Whether keys are letters.
+    pub fn is_typing(&self) -> bool {
+        self.entry.is_some() || self.again.is_some()
+    }
+
+    /// Whether a thread works for it, so that the screen may change at any moment.
+    pub fn is_busy(&self) -> bool {
+        self.is_running() || self.waiting.is_some() || self.again.is_some()
+    }
+
+    /// Takes pasted text; never where a tail is asked for.
+    pub fn paste(&mut self, text: &str) -> Option<&'static str> {
+        match &mut self.entry {
+            Some(Entry::Tail(_)) => Some("pasted text never releases a target: read the tail on the drive and type it"),
+            Some(Entry::Rate(held) | Entry::Size(held) | Entry::Ticket(held) | Entry::Customer(held)) => {
+                held.extend(text.chars().filter(|c| !c.is_control()));
+                None
+            }
+            Some(Entry::Stop) | None => None,
+        }
+    }
+
+    /// Stops a run in order.
+    pub fn stop_and_wait(&mut self) {
+        if let Some(running) = &mut self.running {
+            running.stop_and_wait();
+        }
+    }
+
+    /// Takes in what the threads found. True when a run has just ended.
+    pub fn refresh(&mut self, bench: &Bench) -> bool {
+        if let Some(ready) = self.waiting.as_ref().and_then(|waiting| waiting.try_recv().ok()) {
+            self.waiting = None;
+            match ready {
+                Found::Planned(prepared, sight) => {
+                    if let Some((_, job)) = &prepared.unfinished {
+                        self.job = Some(*job);
+                        self.take_names(bench);
+                    }
+                    (self.prepared, self.sight, self.refusal) = (Some(prepared), Some(*sight), None);
+                }
+                // As it is it cannot be copied there; the proposal may do it.
+                Found::Final(..) | Found::Unfit(..) => {}
+                Found::Refused(refusal) if self.order.fit.is_none() && ["target-too-small", "sector-differs"].contains(&refusal.code) => {
+                    self.order.fit = Some(badger_layout::Rules::auto());
+                    self.prepare(bench);
+                }
+                Found::Refused(refusal) => self.refusal = Some(refusal),
+            }
+        }
+        if let Some(ready) = self.again.as_ref().and_then(|(_, again)| again.try_recv().ok()) {
+            self.again = None;
+            self.looked_again(ready);
+        }
+        let Some(outcome) =
+            self.running.as_ref().filter(|running| running.is_over()).and_then(|running| running.look(|progress| progress.outcome.clone()))
+        else {
+            return false;
+        };
+        self.running = None;
+        match outcome {
+            Ok(report) => {
+                self.job = Some(report.job);
+                self.sheet = bench
+                    .open_ledger()
+                    .ok()
+                    .and_then(|ledger| ledger.last_run(report.job).ok().flatten())
+                    .and_then(|(_, sheet)| serde_json::from_str(&sheet).ok());
+                self.step = if report.outcome == Outcome::Interrupted { Step::Plan } else { Step::Prove };
+                self.report = Some(report);
+            }
+            Err(refusal) => {
+                self.refusal = Some(refusal);
+                self.step = Step::Plan;
+            }
+        }
+        if self.is_live() {
+            self.prepare(bench);
+        }
+        true
+    }
+
+    /// Ticket and customer as the ledger has them.
+    fn take_names(&mut self, bench: &Bench) {
+        let row = self.job.and_then(|job| bench.open_ledger().ok()?.job(job).ok()?);
+        if let Some(row) = row {
+            (self.order.ticket, self.order.customer) = (row.ticket, row.customer);
+        }
+    }
+
+    /// The furthest step that has something to show.
+    fn reached(&self) -> Step {
+        match &self.report {
+            Some(report) if report.outcome != Outcome::Interrupted => Step::Hand,
+            _ if self.running.is_some() => Step::Run,
+            _ => Step::Plan,
+        }
+    }
+
+    /// Shows a step, where it has something to show.
+    pub fn show(&mut self, step: Step) {
+        let past_without_plan = self.sight.is_none() && self.sheet.is_some() && step < Step::Prove;
+        if step <= self.reached() && !past_without_plan && !(step == Step::Run && self.running.is_none()) {
+            self.step = step;
+        }
+    }
+
+    /// Back one step; false where there is none.
+    pub fn back(&mut self) -> bool {
+        let before = STEPS.iter().rev().copied().find(|step| *step < self.step);
+        let was = self.step;
+        if let Some(step) = before {
+            self.show(step);
+            if self.step == was && step == Step::Run {
+                self.show(Step::Plan);
+            }
+        }
+        self.step != was
+    }
+
+    /// The mark of a step.
+    pub fn mark(&self, step: Step) -> (&'static str, Mean) {
+        let done = ("●", Mean::Good);
+        let hand = ("◐", Mean::Focus);
+        let not = ("○", Mean::Quiet);
+        let over = self.report.as_ref().filter(|report| report.outcome != Outcome::Interrupted);
+        match step {
+            Step::Look => {
+                if self.sight.is_some() || over.is_some() {
+                    done
+                } else {
+                    hand
+                }
+            }
+            Step::Plan => {
+                if self.running.is_some() || over.is_some() {
+                    done
+                } else if self.step == Step::Plan {
+                    hand
+                } else {
+                    not
+                }
+            }
+            Step::Run => match &self.report {
+                _ if self.running.is_some() => hand,
+                _ if over.is_some() => done,
+                Some(_) => hand,
+                None => not,
+            },
+            Step::Prove => match over.map(|report| report.outcome) {
+                Some(Outcome::Proved) => done,
+                Some(Outcome::Incomplete) => ("╳", Mean::Lost),
+                Some(_) => ("◆", Mean::Stop),
+                None => not,
+            },
+            Step::Hand => {
+                if self.handed {
+                    done
+                } else {
+                    not
+                }
+            }
+        }
+    }
+
+    /// Share done and a short text for a running job.
+    pub fn progress_text(&self) -> (f64, String) {
+        let Some(running) = &self.running else { return (0.0, String::new()) };
+        let paused = running.control.is_paused();
+        running.look(|progress| {
+            let share = progress.meter.share();
+            let left = progress.meter.left(progress.now).map(span).unwrap_or_default();
+            let what = match progress.phase {
+                Some(phase) if !paused => phase.word(),
+                _ if paused => "held",
+                _ => "begins",
+            };
+            (share, format!("{what} {:.0} %  {left}", share * 100.0))
+        })
+    }
+
+    /// What is waited for before there is anything to show, and for how long where that is long.
+    pub fn wait_text(&self) -> String {
+        match self.waits_since.elapsed().as_secs() {
+            0 => "○ looking at both drives ...".into(),
+            seconds => format!("○ looking at both drives, and going over their volumes ... {seconds} s"),
+        }
+    }
+
+    /// How it stands, for the list of jobs.
+    pub fn state_text(&self) -> Span<'static> {
+        match (&self.report, &self.refusal) {
+            (_, Some(refusal)) => say(Mean::Stop, format!("◆ {}", refusal.text)),
+            (Some(report), _) if report.outcome == Outcome::Proved => say(Mean::Good, "● proved"),
+            (Some(report), _) if report.outcome == Outcome::Interrupted => say(Mean::Mind, "◐ interrupted, can go on"),
+            (Some(report), _) => say(Mean::Stop, format!("◆ {}", report.outcome.word())),
+            _ if self.waiting.is_some() => say(Mean::Quiet, "○ looking at both drives"),
+            _ => say(Mean::Quiet, "○ planned, not released"),
+        }
+    }
+
+    /// Chooses a line of a list.
+    pub fn choose(&mut self, at: usize) {
+        if self.step == Step::Prove {
+            self.row = at;
+            if !self.unfolded.remove(&at) {
+                self.unfolded.insert(at);
+            }
+        }
+    }
+
+    pub(super) fn stops(&self) -> usize {
+        self.sight.iter().flat_map(|sight| &sight.hazards).filter(|hazard| hazard.level == Level::Stop).count()
+    }
+
+    /// Takes a key that is not for the whole program.
+    pub fn key(&mut self, code: KeyCode, bench: &Bench) {
+        if self.again.is_some() {
+            // Keys that come before the question are no answers to it.
+            if code == KeyCode::Esc {
+                self.forget_again();
+            }
+            return;
+        }
+        if let Some(entry) = self.entry.take() {
+            self.entry_key(entry, code, bench);
+            return;
+        }
+        if code == KeyCode::Char('e') {
+            self.entry = Some(Entry::Ticket(self.order.ticket.clone()));
+            return;
+        }
+        match self.step {
+            Step::Look if code == KeyCode::Enter && self.sight.is_some() => self.step = Step::Plan,
+            Step::Look => {}
+            Step::Plan => self.plan_key(code, bench),
+            Step::Run => self.run_key(code, bench),
+            Step::Prove => self.prove_key(code),
+            Step::Hand => self.hand_key(code, bench),
+        }
+    }
+
+    fn plan_key(&mut self, code: KeyCode, bench: &Bench) {
+        let fixed = self.sight.as_ref().is_some_and(|sight| sight.done_before.is_some());
+        match code {
+            KeyCode::Enter if self.running.is_some() => self.step = Step::Run,
+            KeyCode::Enter if self.prepared.is_some() && self.stops() == 0 => {
+                self.misfit = None;
+                let control = Arc::new(Control::new());
+                self.again = Some((control.clone(), self.look(bench, Some(control))));
+            }
+            KeyCode::Char('i') if self.waiting.is_none() && self.running.is_none() && !fixed => {
+                self.order.ids = if self.order.ids == Ids::Keep { Ids::Fresh } else { Ids::Keep };
+                self.prepare(bench);
+            }
+            KeyCode::Char('u') if self.waiting.is_none() && self.running.is_none() && !fixed => {
+                self.order.used = match self.order.used {
+                    None => Some(Rest::Leave),
+                    Some(Rest::Leave) => Some(Rest::Discard),
+                    Some(Rest::Discard) => Some(Rest::Zero),
+                    Some(Rest::Zero) => None,
+                };
+                self.prepare(bench);
+            }
+            KeyCode::Char('a') if self.running.is_none() => {
+                self.order.again = !self.order.again;
+                if let Some(prepared) = &mut self.prepared {
+                    prepared.order.again = self.order.again;
+                }
+            }
+            KeyCode::Char('n') if fixed && self.running.is_none() => {
+                self.order.restart = true;
+                self.job = None;
+                self.prepare(bench);
+            }
+            KeyCode::Char('r') if self.running.is_none() => self.prepare(bench),
+            _ if self.waiting.is_none() && self.running.is_none() && !fixed => self.fit_key(code, bench),
+            _ => {}
+        }
+    }
+
+    pub(super) fn title(&self) -> (String, String) {
+        let (from, to) = match (&self.sight, &self.sheet) {
+            (Some(sight), _) => (sight.source.model.clone(), sight.before.model.clone()),
+            (_, Some(sheet)) => (sheet.source.model.clone(), sheet.target.model.clone()),
+            _ => {
+                let name = |path: &std::path::Path| path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+                (name(&self.order.source), name(&self.order.target))
+            }
+        };
+        (from, to)
+    }
+}
