@@ -1,5 +1,6 @@
 //! The place where jobs are done, the ledger, papers.
 
+pub mod browse;
 pub mod config;
 pub mod drawing;
 pub mod health;
@@ -8,6 +9,7 @@ mod place;
 pub mod rates;
 pub mod ribbon;
 pub mod sheet;
+pub mod shelf;
 pub mod volume;
 
 pub use config::Config;

@@ -3,6 +3,7 @@
 use crate::config::Config;
 use crate::ledger::{self, Ledger};
 use badger_drive::Workshop;
+use badger_inspect::{Hazard, Level};
 use std::path::PathBuf;
 
 /// The place where jobs are done: drives and the ledger.
@@ -40,5 +41,16 @@ impl Bench {
     /// See [`ledger::Error`].
     pub fn read_ledger(&self) -> Result<Option<Ledger>, ledger::Error> {
         Ledger::read(&self.ledger)
+    }
+
+    /// The job of which a drive holds an unfinished copy by the ledger, and what is to be known of that.
+    pub fn unfinished_copy(&self, target_key: &str) -> Option<(i64, Hazard)> {
+        let row = self.read_ledger().ok()??.last_job_of(target_key).ok()??;
+        let unfinished = row.target_key == target_key && row.started.is_some() && row.outcome.as_deref().is_none_or(|word| word == "interrupted");
+        unfinished.then(|| {
+            let text =
+                format!("it holds an unfinished copy of job {}: give the same two drives to go on with it, or all that was copied is lost", row.id);
+            (row.id, Hazard { level: Level::Mind, code: "unfinished-copy", text })
+        })
     }
 }

@@ -8,7 +8,9 @@ mod plan;
 mod prepared;
 mod record;
 mod run;
+mod sight;
 
 pub use order::Order;
-pub use prepared::{Prepared, unfinished_copy};
+pub use prepared::Prepared;
 pub use run::Ready;
+pub use sight::Sight;

@@ -89,7 +89,7 @@ impl Prepared {
         }
         let mut standing = hazard::of_pair(&bench.workshop, &source, &looked, &candidate, order.ids);
         let (key, continued) = (candidate.key(), unfinished.as_ref().map(|(_, job)| *job));
-        standing.extend(unfinished_copy(bench, &key).filter(|(job, _)| Some(*job) != continued).map(|(_, hazard)| hazard));
+        standing.extend(bench.unfinished_copy(&key).filter(|(job, _)| Some(*job) != continued).map(|(_, hazard)| hazard));
         if let Some((past, job)) = &unfinished {
             // What it holds is this very copy.
             standing.retain(|hazard| !["target-holds", "target-looks-empty", "target-not-readable"].contains(&hazard.code));
@@ -192,17 +192,6 @@ fn begun(bench: &Bench, source: &Source, candidate: &Candidate, here: &str, ther
         }
     }
     refusal.map_or(Ok(None), Err)
-}
-
-/// The job of which a drive holds an unfinished copy by the ledger, and what is to be known of that.
-pub fn unfinished_copy(bench: &Bench, target_key: &str) -> Option<(i64, Hazard)> {
-    let row = bench.read_ledger().ok()??.last_job_of(target_key).ok()??;
-    let unfinished = row.target_key == target_key && row.started.is_some() && row.outcome.as_deref().is_none_or(|word| word == "interrupted");
-    unfinished.then(|| {
-        let text =
-            format!("it holds an unfinished copy of job {}: give the same two drives to go on with it, or all that was copied is lost", row.id);
-        (row.id, Hazard { level: Level::Mind, code: "unfinished-copy", text })
-    })
 }
 
 /// What names partitions on the source, where the plan changes something of what could be named.

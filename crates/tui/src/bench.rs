@@ -3,11 +3,11 @@
 use crate::draw::{bar, cut, inset, loud, pad, pad_left, put, put_right, ribbon, say, wrap};
 use crate::job::{Listed, OpenJobs};
 use crate::message::{Hit, Hits, Message};
-use crate::shelf::{Item, Shelf};
 use crate::step::{STEPS, Step};
 use crate::theme::Mean;
 use badger_bench::Bench;
 use badger_bench::ledger::now;
+use badger_bench::shelf::{Item, Shelf};
 use badger_drive::health::State;
 use badger_drive::size::{human, span, thousands};
 use badger_inspect::Level;

@@ -10,7 +10,6 @@ mod ledger;
 mod message;
 mod palette;
 mod running;
-mod shelf;
 mod step;
 pub mod theme;
 

@@ -3,9 +3,9 @@
 use crate::draw::{loud, say, sheet};
 use crate::job::OpenJobs;
 use crate::message::{PLACES, Place};
-use crate::shelf::Item;
 use crate::theme::Mean;
 use badger_bench::ledger::JobRow;
+use badger_bench::shelf::Item;
 use crossterm::event::KeyCode;
 use ratatui::Frame;
 use ratatui::layout::Rect;

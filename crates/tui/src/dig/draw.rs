@@ -1,12 +1,12 @@
 //! How Dig looks.
 
-use super::look::{Body, Look};
-use super::tree::Row;
 use super::view::{Choice, Dig, Entry, Mode, View, choices, rule};
 use crate::draw::{bar, inset, loud, pad, pad_left, put, put_right, say, wrap};
 use crate::message::{Hit, Hits};
-use crate::shelf::Item;
 use crate::theme::{self, Mean};
+use badger_bench::browse::preview::{Body, Look};
+use badger_bench::browse::rows::Row;
+use badger_bench::shelf::Item;
 use badger_drive::size::{human, span, thousands};
 use badger_fs::tree::{NodeKind, Resolution, Time};
 use ratatui::Frame;

@@ -1,10 +1,10 @@
 //! The keys of Dig.
 
-use super::tree;
 use super::view::{Choice, Dig, Entry, Mode, choices};
 use crate::message::{Message, Place};
-use crate::shelf::Item;
 use badger_bench::Bench;
+use badger_bench::browse::rows;
+use badger_bench::shelf::Item;
 use badger_people::copyout::Collision;
 use crossterm::event::KeyCode;
 use std::path::{Path, PathBuf};
@@ -82,7 +82,7 @@ fn view_key(dig: &mut Dig, code: KeyCode, bench: &Bench) {
         KeyCode::Char('r') => view.wish(true),
         KeyCode::Char('s') => {
             view.sort = view.sort.next();
-            view.rows = tree::sorted(std::mem::take(&mut view.rows), view.sort);
+            view.rows = rows::sorted(std::mem::take(&mut view.rows), view.sort);
             let sort = view.sort;
             if let Some(search) = &mut view.search {
                 search.rows.sort_by_cached_key(|row| sort.key(&row.entry));

@@ -2,10 +2,7 @@
 
 mod draw;
 mod keys;
-mod look;
-mod tree;
 mod view;
-mod work;
 
 pub use draw::draw;
 pub use keys::{hints, key};

@@ -1,11 +1,11 @@
 //! Dig: what is chosen, opened, searched, picked and copied.
 
-use super::look::{BYTES, Look, Looker, Wish};
-use super::tree::{self, Picked, Row, Sort};
-use super::work::{self, Copying, News};
-use crate::shelf::Item;
 use crate::theme::Mean;
 use badger_bench::Bench;
+use badger_bench::browse::preview::{BYTES, Look, Looker, Wish};
+use badger_bench::browse::rows::{self, Picked, Row, Sort};
+use badger_bench::browse::work::{self, Copying, News};
+use badger_bench::shelf::Item;
 use badger_bench::volume::Opened;
 use badger_drive::Refusal;
 use badger_drive::size::{human, span, thousands};
@@ -333,7 +333,7 @@ impl View {
     pub(super) fn shut_row(&mut self) {
         let Some(row) = self.rows.get(self.chosen) else { return };
         if row.open {
-            let below = tree::inside(&self.rows, self.chosen);
+            let below = rows::inside(&self.rows, self.chosen);
             self.rows.drain(self.chosen + 1..self.chosen + 1 + below);
             self.rows[self.chosen].open = false;
         } else if let Some(above) = self.rows[..self.chosen].iter().rposition(|other| other.depth < row.depth) {
@@ -353,7 +353,7 @@ impl View {
             self.chosen = at;
             if path != row.path() && self.rows[at].is_folder() && !self.rows[at].open {
                 let (node, depth) = (self.rows[at].entry.node.clone(), self.rows[at].depth + 1);
-                let below = tree::rows(self.opened.tree.list(&node), &path, depth, self.sort);
+                let below = rows::rows(self.opened.tree.list(&node), &path, depth, self.sort);
                 self.rows[at].open = true;
                 self.rows.splice(at + 1..at + 1, below);
             }

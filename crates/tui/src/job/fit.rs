@@ -121,11 +121,7 @@ impl JobView {
             Ok(()) => {
                 self.order.fit = Some(rules);
                 if let Some(sight) = &mut self.sight {
-                    let plan = prepared.draft.plan();
-                    (sight.plan, sight.bytes, sight.is_final) = (plan.clone(), prepared.draft.bytes(), plan.recasts.is_empty());
-                    sight.after = prepared.target_ribbon();
-                    sight.hazards = prepared.hazards.clone();
-                    sight.references = prepared.references.clone();
+                    sight.take(prepared);
                 }
             }
             Err(refusal) => self.misfit = Some(refusal),

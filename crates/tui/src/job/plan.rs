@@ -2,12 +2,13 @@
 
 use super::lines::hazard_lines;
 use super::look;
-use super::view::{JobView, Sight};
+use super::view::JobView;
 use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say};
 use crate::theme::{self, Mean};
 use badger_bench::ribbon::Ribbon;
 use badger_drive::size::{human, span, thousands};
 use badger_inspect::references::{Effect, Reference};
+use badger_jobs::Sight;
 use badger_layout::plan::{Fit, Ids};
 use ratatui::Frame;
 use ratatui::layout::Rect;

@@ -6,17 +6,11 @@ use crate::step::{STEPS, Step};
 use crate::theme::Mean;
 use badger_bench::Bench;
 use badger_bench::ledger::JobRow;
-use badger_bench::ribbon::Ribbon;
-use badger_bench::sheet::{DriveFacts, SheetData};
+use badger_bench::sheet::SheetData;
+use badger_drive::Refusal;
 use badger_drive::size::span;
-use badger_drive::{Refusal, Source};
-use badger_inspect::Looked;
-use badger_inspect::references::Reference;
-use badger_inspect::stake::{self, Stake};
-use badger_inspect::{Hazard, Level};
-use badger_jobs::{Order, Prepared, Ready};
-use badger_layout::Plan;
-use badger_layout::fit::Part;
+use badger_inspect::Level;
+use badger_jobs::{Order, Prepared, Ready, Sight};
 use badger_layout::plan::{Ids, Rest};
 use badger_transfer::events::Silent;
 use badger_transfer::{Control, Outcome, Report};
@@ -26,33 +20,6 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Instant;
-
-/// What the screen needs of a prepared order, whatever became of the order itself.
-#[derive(Clone)]
-pub struct Sight {
-    pub source: DriveFacts,
-    /// The target as it is.
-    pub before: DriveFacts,
-    /// The target as it will be.
-    pub after: Ribbon,
-    pub plan: Plan,
-    /// Bytes to copy; about as many while the plan is not final.
-    pub bytes: u64,
-    /// Whether nothing of the plan is open.
-    pub is_final: bool,
-    pub hazards: Vec<Hazard>,
-    /// Files on the target that would be lost.
-    pub stake: Stake,
-    pub tail: String,
-    /// Bytes an unfinished run has done.
-    pub done_before: Option<u64>,
-    /// Bytes a second the source gave just now.
-    pub pace: Option<f64>,
-    /// What is known of the partitions for a fit.
-    pub parts: Vec<Part>,
-    /// What names partitions, and what becomes of it.
-    pub references: Vec<Reference>,
-}
 
 /// What is being typed.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -111,43 +78,6 @@ pub struct JobView {
     pub(super) unfolded: BTreeSet<usize>,
     /// Set when something was written that lists show.
     pub(crate) ledger_changed: bool,
-}
-
-/// Bytes read to learn the source's pace; they lie at its start, which is read anyway.
-const SAMPLE: usize = 8 << 20;
-
-fn pace(bench: &Bench, source: &Source) -> Option<f64> {
-    let clock = source.clock().unwrap_or_else(|| bench.workshop.clock.clone());
-    let len = SAMPLE.min(source.geometry().size_bytes as usize);
-    let mut buffer = badger_drive::buffer::Buffer::new(len);
-    let began = clock.now();
-    source.read_at(0, &mut buffer).ok()?;
-    let span = clock.now().saturating_sub(began).as_secs_f64();
-    (span > 0.0).then(|| len as f64 / span)
-}
-
-fn sight(bench: &Bench, prepared: &Prepared) -> Sight {
-    let (from, to) = (&prepared.source, &prepared.candidate);
-    let there = bench.workshop.source(&to.identity().path).ok().filter(|_| !to.is_new());
-    let looked = there.as_ref().map(Looked::at);
-    let before = looked.as_ref().map(|looked| Ribbon::of(looked, to.geometry().size_bytes));
-    let stake = there.iter().zip(&looked).map(|(drive, looked)| stake::of(drive, looked)).next().unwrap_or_default();
-    let empty = Ribbon { size: to.geometry().size_bytes, ..Ribbon::default() };
-    Sight {
-        source: DriveFacts::new(from.identity(), from.geometry(), prepared.source_ribbon()),
-        before: DriveFacts::new(to.identity(), to.geometry(), before.unwrap_or(empty)),
-        after: prepared.target_ribbon(),
-        plan: prepared.draft.plan().clone(),
-        bytes: prepared.draft.bytes(),
-        is_final: prepared.draft.plan().recasts.is_empty(),
-        hazards: prepared.hazards.clone(),
-        stake,
-        tail: to.tail(),
-        done_before: prepared.unfinished.as_ref().map(|(past, _)| past.done_bytes()),
-        pace: pace(bench, from),
-        parts: prepared.parts.clone(),
-        references: prepared.references.clone(),
-    }
 }
 
 impl JobView {
@@ -216,12 +146,12 @@ impl JobView {
         std::thread::spawn(move || {
             let found = match Prepared::of(&bench, &order) {
                 Ok(prepared) => {
-                    let mut sight = Box::new(sight(&bench, &prepared));
+                    let mut sight = Box::new(Sight::of(&bench, &prepared));
                     match settling {
                         None => Found::Planned(Box::new(prepared), sight),
                         Some(control) => match prepared.settle(&control, &Silent) {
                             Ok(ready) => {
-                                (sight.plan, sight.bytes, sight.is_final) = (ready.plan.clone(), ready.plan.bytes(), true);
+                                sight.settle(&ready.plan);
                                 Found::Final(Box::new(ready), sight)
                             }
                             Err((prepared, refusal)) => Found::Unfit(prepared, sight, refusal),

@@ -1,9 +1,9 @@
 //! The drives on the bench, kept up to date by a thread of its own: a failing drive that takes long to answer must
 //! not hold up the screen.
 
-use badger_bench::ledger::JobRow;
-use badger_bench::ribbon::Ribbon;
-use badger_bench::{Bench, Checkup};
+use crate::ledger::JobRow;
+use crate::ribbon::Ribbon;
+use crate::{Bench, Checkup};
 use badger_drive::discover::Found;
 use badger_inspect::Looked;
 use badger_inspect::hazard;
@@ -200,7 +200,7 @@ impl Shelf {
         for found in waiting {
             let looked = bench.workshop.source(&found.identity.path).map(|source| Looked::at(&source));
             let job = bench.read_ledger().ok().flatten().and_then(|ledger| ledger.last_job_of(&found.key()).ok()).flatten();
-            let unfinished = badger_jobs::unfinished_copy(bench, &found.key()).map(|(_, hazard)| hazard);
+            let unfinished = bench.unfinished_copy(&found.key()).map(|(_, hazard)| hazard);
             let mut items = self.items.lock().expect("shelf lock");
             let Some(item) = items.iter_mut().find(|item| *item.path() == found.identity.path) else { continue };
             item.job = job;

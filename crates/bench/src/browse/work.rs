@@ -1,8 +1,8 @@
 //! What Dig does in threads of its own: listing folders, searching, counting, copying out.
 
-use super::tree::{self, Row, Sort};
-use badger_bench::Bench;
-use badger_bench::volume::{Fetch, Opened};
+use super::rows::{self, Row, Sort};
+use crate::Bench;
+use crate::volume::{Fetch, Opened};
 use badger_drive::{Control, Refusal};
 use badger_fs::tree::{DEEPEST, Node, NodeKind};
 use badger_people::copyout::{Clash, Collision, Event, Report};
@@ -36,7 +36,7 @@ pub fn list(opened: &Arc<Opened>, node: Node, path: String, depth: u16, sort: So
             1 => Some(listing.findings.remove(0).text),
             more => Some(format!("{} and {} more faults", listing.findings.remove(0).text, more - 1)),
         };
-        let rows = tree::rows(listing, &path, depth, sort);
+        let rows = rows::rows(listing, &path, depth, sort);
         // Dig may have been shut meanwhile.
         let _ = news.send(News::Listed(path, rows, trouble));
     });
@@ -49,6 +49,7 @@ pub struct Query {
 }
 
 impl Query {
+    /// Takes apart what was typed.
     pub fn new(text: &str) -> Self {
         let (mut words, mut kinds) = (Vec::new(), Vec::new());
         for word in text.split_whitespace().map(str::to_lowercase) {
@@ -133,16 +134,23 @@ pub fn count(opened: &Arc<Opened>, path: String, node: Node, news: &Sender<News>
 
 /// What is known of a copy that goes on.
 pub struct Progress {
+    /// How far it is.
     pub meter: Meter,
+    /// Its time in seconds.
     pub now: f64,
+    /// Files that are done.
     pub files: u64,
+    /// The last one.
     pub last: String,
+    /// What came of it.
     pub outcome: Option<Result<Report, Refusal>>,
 }
 
 /// A copy that goes on.
 pub struct Copying {
+    /// To steer it.
     pub control: Arc<Control>,
+    /// How far it is.
     pub progress: Arc<Mutex<Progress>>,
     /// Clashes that wait for an answer, and where the answer goes.
     pub clashes: Receiver<(Clash, Sender<Collision>)>,
@@ -150,6 +158,7 @@ pub struct Copying {
 }
 
 impl Copying {
+    /// Begins.
     pub fn start(bench: &Bench, opened: &Arc<Opened>, picks: Vec<String>, into: PathBuf, collision: Collision) -> Self {
         let control = Arc::new(Control::new());
         let first = Progress { meter: Meter::new(0, 0), now: 0.0, files: 0, last: String::new(), outcome: None };
@@ -186,10 +195,12 @@ impl Copying {
         Self { control, progress, clashes, thread: Some(thread) }
     }
 
+    /// Whether it is over.
     pub fn is_over(&self) -> bool {
         self.progress.lock().expect("progress lock").outcome.is_some()
     }
 
+    /// Stops it in order and waits for its end.
     pub fn stop_and_wait(&mut self) {
         self.control.stop();
         // Questions that nobody answers any more must not hold it.

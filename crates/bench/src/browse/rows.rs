@@ -6,12 +6,16 @@ use std::sync::Arc;
 /// What rows are sorted by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Sort {
+    /// Their names.
     Name,
+    /// Their sizes, the largest first.
     Size,
+    /// Their last changes, the latest first.
     Time,
 }
 
 impl Sort {
+    /// The word for a screen.
     pub fn word(self) -> &'static str {
         match self {
             Self::Name => "name",
@@ -20,6 +24,7 @@ impl Sort {
         }
     }
 
+    /// What comes after it.
     pub fn next(self) -> Self {
         match self {
             Self::Name => Self::Size,
@@ -65,21 +70,27 @@ fn natural(name: &str) -> String {
 /// One line of the tree.
 #[derive(Clone)]
 pub struct Row {
+    /// How deep it lies.
     pub depth: u16,
     /// The path of the folder it is in; empty for the root.
     pub parent: Arc<str>,
+    /// What the tree says of it.
     pub entry: Entry,
+    /// Whether what is in it stands right behind it.
     pub open: bool,
     /// It is being read.
     pub waits: bool,
+    /// Why it could not be read.
     pub trouble: Option<String>,
 }
 
 impl Row {
+    /// Its path from the top of the tree.
     pub fn path(&self) -> String {
         format!("{}/{}", self.parent, self.entry.name.shown)
     }
 
+    /// Whether it is a folder.
     pub fn is_folder(&self) -> bool {
         self.entry.node.kind == NodeKind::Directory
     }
@@ -121,6 +132,7 @@ pub fn sorted(rows: Vec<Row>, sort: Sort) -> Vec<Row> {
 /// A file or folder that was picked.
 #[derive(Clone)]
 pub struct Picked {
+    /// Its path from the top of the tree.
     pub path: String,
     /// Files and bytes, once they are counted.
     pub total: Option<(u64, u64)>,

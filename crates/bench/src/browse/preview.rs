@@ -1,6 +1,6 @@
 //! What the preview shows of one file or folder, made in a thread of its own.
 
-use badger_bench::volume::Opened;
+use crate::volume::Opened;
 use badger_drive::size::thousands;
 use badger_fs::cached::Cached;
 use badger_fs::tree::{Node, NodeKind, Origin, Stream, Tree};
@@ -23,7 +23,14 @@ pub enum Body {
     /// Lines of text and how they were encoded.
     Text(&'static str, Vec<String>),
     /// A picture: its size, and dots of red, green and blue for the screen.
-    Picture { size: (u32, u32), width: u32, dots: Vec<[u8; 3]> },
+    Picture {
+        /// Wide and high as it is.
+        size: (u32, u32),
+        /// Dots in a line.
+        width: u32,
+        /// Red, green and blue, line by line.
+        dots: Vec<[u8; 3]>,
+    },
     /// What a folder holds: folders, files, bytes of the files right in it.
     Folder(u64, u64, u64),
     /// Where a link leads.
@@ -37,19 +44,27 @@ pub enum Body {
 pub struct Look {
     /// The path it belongs to.
     pub path: String,
+    /// What the tree says of it.
     pub node: Node,
+    /// What it is by its content.
     pub format: Option<Format>,
+    /// Names and what they say.
     pub facts: Vec<(&'static str, String)>,
+    /// Its content.
     pub body: Body,
     /// Where its bytes lie: first sector of the drive (`None` for a hole) and bytes.
     pub places: Vec<(Option<u64>, u64)>,
+    /// Whether it is compressed where it lies.
     pub packed: bool,
     /// Bytes of a sector of the drive it lies on, where it lies on one.
     pub sector: Option<u64>,
+    /// Its further streams.
     pub streams: Vec<Stream>,
+    /// Its attributes: name and bytes.
     pub attributes: Vec<(String, usize)>,
-    /// Bytes from `offset` on.
+    /// Where the bytes in view begin.
     pub offset: u64,
+    /// Bytes from `offset` on.
     pub bytes: Vec<u8>,
     /// What of it cannot be read: start and length in bytes, and the first sector.
     pub lost: Vec<(u64, u64, Option<u64>)>,
@@ -61,8 +76,11 @@ pub struct Look {
 
 /// What is asked of the thread.
 pub struct Wish {
+    /// The path of the file or folder.
     pub path: String,
+    /// What the tree says of it.
     pub node: Node,
+    /// Where the bytes in view begin.
     pub offset: u64,
     /// Read all of it and say what is missing.
     pub through: bool,
@@ -75,6 +93,7 @@ pub struct Looker {
 }
 
 impl Looker {
+    /// Begins.
     pub fn start(opened: Arc<Opened>) -> Self {
         let (wishes, wished) = channel();
         let latest = Arc::new(Mutex::new(None));
@@ -83,6 +102,7 @@ impl Looker {
         Self { wishes, latest }
     }
 
+    /// Asks for a preview.
     pub fn wish(&self, wish: Wish) {
         // A thread that has gone shows nothing new; what is shown stays.
         let _ = self.wishes.send(wish);
