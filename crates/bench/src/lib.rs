@@ -3,6 +3,7 @@
 pub mod browse;
 pub mod config;
 pub mod drawing;
+mod fonts;
 pub mod health;
 pub mod ledger;
 mod place;

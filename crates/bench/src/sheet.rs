@@ -1,4 +1,5 @@
-//! The job sheet: one page that says who, when, which drives, what was done and what was proved.
+//! The job sheet: who, when, which drives, what was done and what was proved. Nothing is cut: what does not fit goes on on the
+//! next page.
 
 use crate::drawing::{Drawing, Fill, cut, width, wrap};
 use crate::ledger::{day, written};
@@ -110,61 +111,141 @@ pub fn outcome_sentence(report: &Report) -> String {
     }
 }
 
+/// Where a page ends.
+const BOTTOM: f32 = 282.0;
+
+/// Pages that are filled from the top down.
+struct Flow {
+    drawing: Drawing,
+    y: f32,
+    /// What stands on top of every further page.
+    name: String,
+}
+
+impl Flow {
+    /// Goes on on a new page where so much does not fit on this one.
+    fn need(&mut self, height: f32) {
+        if self.y + height > BOTTOM {
+            self.drawing.next_page();
+            let number = self.drawing.pages.len();
+            self.drawing.text(LEFT, 16.0, 8.0, cut(&self.name, 8.0, 140.0));
+            self.drawing.right(RIGHT, 16.0, 8.0, format!("page {number}"));
+            self.drawing.line(vec![(LEFT, 18.0), (RIGHT, 18.0)], 0.25, 0.0);
+            self.y = 26.0;
+        }
+    }
+
+    /// Goes down by so much, on this page or the next.
+    fn down(&mut self, height: f32) {
+        self.y += height;
+        self.need(0.0);
+    }
+
+    /// Sets a text in lines below each other; the first stands on the line in hand.
+    fn lines(&mut self, x: f32, size: f32, step: f32, text: &str) {
+        for (at, line) in wrap(text, size, RIGHT - x).into_iter().enumerate() {
+            if at > 0 {
+                self.down(step);
+            }
+            let y = self.y;
+            self.drawing.text(x, y, size, line);
+        }
+    }
+
+    /// The head of a part; at least `height` of it stays with it.
+    fn head(&mut self, text: &str, height: f32) {
+        self.need(height);
+        let y = self.y;
+        self.drawing.bold(LEFT, y, 10.0, text);
+    }
+}
+
 /// Draws the sheet.
 pub fn draw(data: &SheetData) -> Drawing {
     let name = if data.ticket.is_empty() { format!("Job {}", data.job) } else { data.ticket.clone() };
     let mut page = Drawing::a4(&format!("Job sheet {name}"));
     let workshop = if data.workshop.is_empty() { "Job sheet" } else { &data.workshop };
-    page.bold(LEFT, 22.0, 16.0, cut(workshop, 17.0, 115.0));
+    page.bold(LEFT, 22.0, 16.0, cut(workshop, 17.5, 115.0));
     page.right(RIGHT, 22.0, 11.0, cut(&format!("Job sheet {name}"), 11.0, 55.0));
     page.line(vec![(LEFT, 25.0), (RIGHT, 25.0)], 0.5, 0.0);
+    let mut flow = Flow { drawing: page, y: 32.0, name: format!("Job sheet {name}   {}", data.customer) };
+    facts_part(&mut flow, data);
+    outcome_part(&mut flow, &data.report);
+    for (what, drive) in [("Source", &data.source), ("Target", &data.target)] {
+        drive_part(&mut flow, what, drive);
+    }
+    rates_part(&mut flow, data);
+    lost_part(&mut flow, &data.report);
+    proof_part(&mut flow, &data.report);
+    partitions_part(&mut flow, &data.target);
+    signature(&mut flow);
+    flow.drawing
+}
+
+fn facts_part(flow: &mut Flow, data: &SheetData) {
+    let or_dash = |text: &str| if text.is_empty() { "-".to_string() } else { text.to_string() };
+    for (what, value) in [("Workshop", &data.workshop), ("Customer", &data.customer), ("Technician", &data.technician)] {
+        // The workshop stands on top already, as far as there is room.
+        if what == "Workshop" && width(value, 17.5, false) <= 115.0 {
+            continue;
+        }
+        let y = flow.y;
+        flow.drawing.text(LEFT, y, 9.0, format!("{what}:"));
+        flow.lines(LEFT + 38.0, 9.0, 4.2, &or_dash(value));
+        flow.down(5.5);
+    }
     let facts = [
-        ("Customer", if data.customer.is_empty() { "-".into() } else { data.customer.clone() }),
-        ("Technician", if data.technician.is_empty() { "-".into() } else { data.technician.clone() }),
         ("Begun", written(data.started)),
         ("Ended", written(data.ended)),
         ("Took", span(data.report.seconds)),
         ("Old drive kept until", data.keep_until.map_or_else(|| "not set".into(), day)),
     ];
     for (at, (what, value)) in facts.iter().enumerate() {
-        let (x, y) = (LEFT + (at % 2) as f32 * 90.0, 32.0 + (at / 2) as f32 * 5.5);
-        page.text(x, y, 9.0, format!("{what}:"));
-        page.text(x + 34.0, y, 9.0, cut(value, 9.0, 54.0));
+        let (x, y) = (LEFT + (at % 2) as f32 * 90.0, flow.y);
+        flow.drawing.text(x, y, 9.0, format!("{what}:"));
+        flow.drawing.text(x + 38.0, y, 9.0, value.clone());
+        if at % 2 == 1 {
+            flow.down(5.5);
+        }
     }
-    let mut y = 51.0;
-    page.rect(LEFT, y, WIDE, 10.0, None, 0.5);
-    page.bold(LEFT + 3.0, y + 6.6, 12.0, data.report.outcome.word().to_uppercase());
-    let shift = width(&data.report.outcome.word().to_uppercase(), 12.0, true) + 8.0;
-    page.text(LEFT + shift, y + 6.4, 9.0, cut(&outcome_sentence(&data.report), 9.0, WIDE - shift - 3.0));
-    y += 17.0;
-    for (what, drive) in [("Source", &data.source), ("Target", &data.target)] {
-        y = drive_part(&mut page, y, what, drive);
-    }
-    y = rates_part(&mut page, y, data);
-    y = lost_part(&mut page, y, &data.report);
-    y = proof_part(&mut page, y, &data.report);
-    y = partitions_part(&mut page, y, &data.target);
-    signature(&mut page, y);
-    page
+    flow.down(2.5);
 }
 
-fn drive_part(page: &mut Drawing, mut y: f32, what: &str, drive: &DriveFacts) -> f32 {
-    page.bold(LEFT, y, 10.0, what);
+/// The outcome in a frame that is as high as it needs to be.
+fn outcome_part(flow: &mut Flow, report: &Report) {
+    let word = report.outcome.word().to_uppercase();
+    let x = LEFT + width(&word, 12.0, true) + 8.0;
+    let said = wrap(&outcome_sentence(report), 9.0, RIGHT - x - 3.0);
+    let top = flow.y;
+    let height = 6.0 + 4.2 * said.len() as f32;
+    flow.drawing.rect(LEFT, top, WIDE, height, None, 0.5);
+    flow.drawing.bold(LEFT + 3.0, top + 6.6, 12.0, word);
+    for (line, at) in said.into_iter().zip(0..) {
+        flow.drawing.text(x, top + 6.4 + 4.2 * at as f32, 9.0, line);
+    }
+    flow.down(height + 7.0);
+}
+
+fn drive_part(flow: &mut Flow, what: &str, drive: &DriveFacts) {
+    flow.head(what, 30.0);
     let mut said = vec![drive.model.clone()];
     said.extend(Some(format!("serial {}", drive.serial)).filter(|_| !drive.serial.is_empty()));
     said.extend(Some(format!("firmware {}", drive.firmware)).filter(|_| !drive.firmware.is_empty()));
     said.push(format!("{} ({} bytes)", human(drive.size_bytes), thousands(drive.size_bytes)));
-    page.text(LEFT + 18.0, y, 9.0, cut(&said.join("   "), 9.0, WIDE - 18.0));
-    y += 4.5;
+    flow.lines(LEFT + 18.0, 9.0, 4.2, &said.join(" \u{a0} "));
+    flow.down(4.5);
     let sectors = format!("sectors of {} / {} bytes", drive.sectors.0, drive.sectors.1);
-    page.text(LEFT + 18.0, y, 8.0, cut(&format!("{}   {sectors}   {}   {}", drive.connection, drive.ribbon.table, drive.path), 8.0, WIDE - 18.0));
-    y += 3.0;
-    ribbon(page, y, &drive.ribbon) + 8.0
+    flow.lines(LEFT + 18.0, 8.0, 4.0, &[drive.connection.as_str(), &sectors, &drive.ribbon.table, &drive.path].join(" \u{a0} "));
+    flow.down(3.0);
+    flow.need(12.0);
+    ribbon(flow, &drive.ribbon);
+    flow.down(8.0);
 }
 
 /// The strip: solid what is used, hatched where that is not known, white what is free. Its partitions are numbered
 /// where there is room, and named underneath.
-fn ribbon(page: &mut Drawing, mut y: f32, strip: &Ribbon) -> f32 {
+fn ribbon(flow: &mut Flow, strip: &Ribbon) {
+    let (page, y) = (&mut flow.drawing, flow.y);
     let scale = |bytes: u64| bytes as f32 / strip.size.max(1) as f32 * WIDE;
     page.rect(LEFT, y, WIDE, 5.0, None, 0.25);
     for part in &strip.parts {
@@ -179,23 +260,20 @@ fn ribbon(page: &mut Drawing, mut y: f32, strip: &Ribbon) -> f32 {
         }
     }
     let named = |part: &Part| format!("{} {} {} {}", part.number, part.name, part.content, human(part.len)).replace("  ", " ");
-    let names = if strip.parts.is_empty() { "no partitions".into() } else { strip.parts.iter().map(named).collect::<Vec<_>>().join("   ") };
-    y += 5.0;
-    for line in wrap(&names, 7.5, WIDE).into_iter().take(3) {
-        y += 3.5;
-        page.text(LEFT, y, 7.5, cut(&line, 7.5, WIDE));
-    }
-    y
+    let names = if strip.parts.is_empty() { "no partitions".into() } else { strip.parts.iter().map(named).collect::<Vec<_>>().join(" \u{a0} ") };
+    flow.down(8.5);
+    flow.lines(LEFT, 7.5, 3.5, &names);
 }
 
-fn rates_part(page: &mut Drawing, y: f32, data: &SheetData) -> f32 {
+fn rates_part(flow: &mut Flow, data: &SheetData) {
     let known: Vec<f64> = data.rates.iter().flatten().copied().collect();
     if known.is_empty() {
-        return y;
+        return;
     }
     let height = 22.0;
     let top = known.iter().copied().fold(0.0, f64::max);
-    page.bold(LEFT, y, 10.0, "Rate over position");
+    flow.head("Rate over position", height + 10.0);
+    let (page, y) = (&mut flow.drawing, flow.y);
     page.right(
         RIGHT,
         y,
@@ -218,77 +296,98 @@ fn rates_part(page: &mut Drawing, y: f32, data: &SheetData) -> f32 {
     }
     page.text(LEFT, base + 3.5, 7.0, "sector 0");
     page.right(RIGHT, base + 3.5, 7.0, format!("sector {}", thousands(data.source.size_bytes / u64::from(data.source.sectors.0.max(1)))));
-    base + 10.0
+    flow.y = base;
+    flow.down(10.0);
 }
 
-fn lost_part(page: &mut Drawing, mut y: f32, report: &Report) -> f32 {
-    page.bold(LEFT, y, 10.0, "Unreadable");
+/// So many stretches are listed; whoever has more of them reads the ledger.
+const MOST_LOST: usize = 20_000;
+
+fn lost_part(flow: &mut Flow, report: &Report) {
+    flow.head("Unreadable", 8.0);
+    let y = flow.y;
     if report.lost.is_empty() {
-        page.text(LEFT + 24.0, y, 9.0, if report.outcome == Outcome::Interrupted { "nothing so far" } else { "nothing; every sector was read" });
-        return y + 7.0;
+        let none = if report.outcome == Outcome::Interrupted { "nothing so far" } else { "nothing; every sector was read" };
+        flow.drawing.text(LEFT + 26.0, y, 9.0, none);
+        return flow.down(7.0);
     }
-    page.text(LEFT + 24.0, y, 9.0, format!("{} in {} stretches, zero on the target", human(report.lost_bytes), report.lost.len()));
+    flow.drawing.text(LEFT + 26.0, y, 9.0, format!("{} in {} stretches, zero on the target", human(report.lost_bytes), report.lost.len()));
     let each = |lost: &badger_inspect::Stretch| format!("{}+{}", lost.start, lost.sectors);
-    let shown: Vec<String> = report.lost.iter().take(24).map(each).collect();
-    let more = report.lost.len().saturating_sub(24);
-    let tail = if more > 0 { format!("   and {more} more, listed in the ledger") } else { String::new() };
-    for line in wrap(&format!("sectors (first+count): {}{tail}", shown.join("  ")), 7.5, WIDE).iter().take(4) {
-        y += 4.0;
-        page.text(LEFT, y, 7.5, cut(line, 7.5, WIDE));
-    }
-    y + 7.0
+    let shown: Vec<String> = report.lost.iter().take(MOST_LOST).map(each).collect();
+    let more = report.lost.len().saturating_sub(MOST_LOST);
+    let tail = if more > 0 { format!(" and {more} more, listed in the ledger") } else { String::new() };
+    flow.down(4.0);
+    flow.lines(LEFT, 7.5, 3.8, &format!("sectors (first+count): {}{tail}", shown.join(" ")));
+    flow.down(7.0);
 }
 
-fn proof_part(page: &mut Drawing, mut y: f32, report: &Report) -> f32 {
-    page.bold(LEFT, y, 10.0, "Proof");
+fn proof_part(flow: &mut Flow, report: &Report) {
+    flow.head("Proof", 10.0);
     for line in &report.proof {
-        y += 4.8;
-        page.text(LEFT, y, 8.5, line.what.clone());
-        page.bold(LEFT + 22.0, y, 8.5, verdict(line.result).1);
-        for (at, text) in wrap(&line.text, 8.5, WIDE - 44.0).into_iter().take(2).enumerate() {
-            if at > 0 {
-                y += 3.8;
-            }
-            page.text(LEFT + 44.0, y, 8.5, cut(&text, 8.5, WIDE - 44.0));
+        flow.down(4.8);
+        let y = flow.y;
+        flow.drawing.text(LEFT, y, 8.5, line.what.clone());
+        flow.drawing.bold(LEFT + 22.0, y, 8.5, verdict(line.result).1);
+        flow.lines(LEFT + 46.0, 8.5, 3.8, &line.text);
+        // What failed is told to its last place.
+        for evidence in line.evidence.iter().filter(|_| line.result == Verdict::Fails) {
+            flow.down(3.6);
+            flow.lines(LEFT + 46.0, 7.5, 3.6, evidence);
         }
     }
-    y += 6.0;
+    flow.down(6.0);
     for (what, hash) in [("source", &report.hash.source), ("target", &report.hash.target)] {
         if !hash.is_empty() {
-            page.text(LEFT, y, 7.5, format!("{} tree hash of the {what}", report.hash.algorithm));
-            page.text(LEFT + 44.0, y, 7.5, hash.clone());
-            y += 3.8;
+            let y = flow.y;
+            flow.drawing.text(LEFT, y, 7.0, format!("{} tree hash of the {what}", report.hash.algorithm));
+            flow.lines(LEFT + 46.0, 7.0, 3.6, hash);
+            flow.down(3.8);
         }
     }
-    y
 }
 
-/// The partitions of the target as a table, as far as the page goes.
-fn partitions_part(page: &mut Drawing, mut y: f32, target: &DriveFacts) -> f32 {
-    let room = ((255.0 - y) / 4.0) as usize;
-    if target.ribbon.parts.is_empty() || room < 3 {
-        return y;
+/// The partitions of the target as a table.
+fn partitions_part(flow: &mut Flow, target: &DriveFacts) {
+    if target.ribbon.parts.is_empty() {
+        return;
     }
-    y += 4.0;
-    page.bold(LEFT, y, 10.0, "Partitions of the target");
+    flow.down(4.0);
     let columns = [(RIGHT - 68.0, "first sector"), (RIGHT - 34.0, "size"), (RIGHT, "in use")];
-    columns.iter().for_each(|(x, name)| page.right(*x, y, 8.0, *name));
+    let title = |flow: &mut Flow| {
+        flow.head("Partitions of the target", 12.0);
+        let y = flow.y;
+        columns.iter().for_each(|(x, name)| flow.drawing.right(*x, y, 8.0, *name));
+    };
+    title(flow);
     let sector = u64::from(target.sectors.0.max(1));
-    for part in target.ribbon.parts.iter().take(room - 2) {
-        y += 4.0;
-        page.text(LEFT, y, 8.0, format!("{}", part.number));
-        page.text(LEFT + 8.0, y, 8.0, cut(&part.name, 8.0, 46.0));
-        page.text(LEFT + 56.0, y, 8.0, part.content.clone());
+    for part in &target.ribbon.parts {
+        let pages = flow.drawing.pages.len();
+        flow.down(4.2);
+        if flow.drawing.pages.len() > pages {
+            title(flow);
+            flow.down(4.2);
+        }
+        let y = flow.y;
         let used = part.used.map_or_else(|| "-".into(), human);
         for ((x, _), text) in columns.iter().zip([thousands(part.start / sector), human(part.len), used]) {
-            page.right(*x, y, 8.0, text);
+            flow.drawing.right(*x, y, 8.0, text);
+        }
+        flow.drawing.text(LEFT, y, 8.0, part.number.to_string());
+        flow.drawing.text(LEFT + 62.0, y, 8.0, cut(&part.content, 8.0, 20.0));
+        for (at, line) in wrap(&part.name, 8.0, 50.0).into_iter().enumerate() {
+            if at > 0 {
+                flow.down(3.6);
+            }
+            let y = flow.y;
+            flow.drawing.text(LEFT + 8.0, y, 8.0, line);
         }
     }
-    y
 }
 
-fn signature(page: &mut Drawing, y: f32) {
-    let y = (y + 16.0).clamp(268.0, 280.0);
+fn signature(flow: &mut Flow) {
+    flow.need(22.0);
+    let y = (flow.y + 16.0).max(268.0);
+    let page = &mut flow.drawing;
     page.line(vec![(LEFT, y), (LEFT + 70.0, y)], 0.25, 0.0);
     page.line(vec![(RIGHT - 70.0, y), (RIGHT, y)], 0.25, 0.0);
     page.text(LEFT, y + 4.0, 8.0, "technician");
