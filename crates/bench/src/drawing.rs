@@ -3,14 +3,7 @@
 //! Units are millimetres from the upper left corner of a page. The fonts that a PDF needs are in it, as far as it needs them; an
 //! SVG names them, and says how wide each text is.
 
-use crate::fonts;
-use krilla::color::luma;
-use krilla::geom::{PathBuilder, Point, Rect};
-use krilla::metadata::Metadata;
-use krilla::page::PageSettings;
-use krilla::paint::{Fill as Paint, Stroke};
-use krilla::surface::Surface;
-use krilla::{Document, SerializeSettings};
+use crate::{fonts, pdf};
 use std::fmt::Write;
 
 /// Where a text starts from.
@@ -89,9 +82,9 @@ pub struct Drawing {
 }
 
 /// Points in a millimetre.
-const POINTS: f32 = 72.0 / 25.4;
+pub(crate) const POINTS: f32 = 72.0 / 25.4;
 /// Distance of hatching lines.
-const HATCH: f32 = 0.9;
+pub(crate) const HATCH: f32 = 0.9;
 
 /// Distance of pages that are drawn below each other.
 const BETWEEN: f32 = 10.0;
@@ -218,18 +211,7 @@ impl Drawing {
 
     /// The sheets as PDF.
     pub fn pdf(&self) -> Vec<u8> {
-        let mut document = Document::new_with(SerializeSettings::default());
-        let settings = PageSettings::from_wh(self.width * POINTS, self.height * POINTS).expect("a page has a size");
-        for shapes in &self.pages {
-            let mut page = document.start_page_with(settings.clone());
-            let mut surface = page.surface();
-            shapes.iter().for_each(|shape| pdf_shape(&mut surface, shape));
-            surface.finish();
-            page.finish();
-        }
-        document.set_metadata(Metadata::new().title(self.title.clone()).producer("Zealous Badger".into()));
-        // Only standards that were asked for are checked, and none was.
-        document.finish().unwrap_or_default()
+        pdf::written(self)
     }
 }
 
@@ -260,73 +242,6 @@ fn svg_shape(out: &mut String, shape: &Shape) {
             let _ = writeln!(out, "<rect x=\"{x:.2}\" y=\"{y:.2}\" width=\"{w:.2}\" height=\"{h:.2}\" fill=\"{fill}\"{edge}/>");
         }
     }
-}
-
-fn grey(value: f32) -> luma::Color {
-    luma::Color::new((value.clamp(0.0, 1.0) * 255.0).round() as u8)
-}
-
-fn pen(width: f32, shade: f32) -> Stroke {
-    Stroke { paint: grey(shade).into(), width: width * POINTS, ..Stroke::default() }
-}
-
-fn pdf_shape(out: &mut Surface, shape: &Shape) {
-    match shape {
-        Shape::Text { x, y, size, bold, anchor, text } => {
-            let pieces = fonts::pieces(text, *bold);
-            let wide: f32 = pieces.iter().map(|piece| piece.width).sum::<f32>() * size;
-            let mut left = x * POINTS - if *anchor == Anchor::Right { wide } else { 0.0 };
-            out.set_stroke(None);
-            out.set_fill(Some(Paint { paint: grey(0.0).into(), ..Paint::default() }));
-            for piece in pieces {
-                out.draw_glyphs(Point::from_xy(left, y * POINTS), &piece.glyphs, piece.font(), &piece.text, *size, false);
-                left += piece.width * size;
-            }
-        }
-        Shape::Line { points, width, grey } => stroke(out, &[points], pen(*width, *grey)),
-        Shape::Rect { x, y, w, h, fill, edge } => {
-            let Some(frame) = Rect::from_xywh(x * POINTS, y * POINTS, w * POINTS, h * POINTS) else { return };
-            let mut path = PathBuilder::new();
-            path.push_rect(frame);
-            let Some(path) = path.finish() else { return };
-            match fill {
-                Some(Fill::Grey(shade)) => {
-                    out.set_stroke(None);
-                    out.set_fill(Some(Paint { paint: grey(*shade).into(), ..Paint::default() }));
-                    out.draw_path(&path);
-                }
-                Some(Fill::Hatch) => {
-                    out.push_clip_path(&path, &Default::default());
-                    let count = ((w + h) / (HATCH * 1.414)) as usize + 1;
-                    let slants: Vec<[(f32, f32); 2]> =
-                        (0..=count).map(|line| line as f32 * HATCH * 1.414).map(|at| [(x + at, *y), (x + at - h, y + h)]).collect();
-                    stroke(out, &slants, pen(0.25, 0.0));
-                    out.pop();
-                }
-                None => {}
-            }
-            if *edge > 0.0 {
-                out.set_fill(None);
-                out.set_stroke(Some(pen(*edge, 0.0)));
-                out.draw_path(&path);
-            }
-        }
-    }
-}
-
-/// Draws lines through points, each by itself.
-fn stroke(out: &mut Surface, lines: &[impl AsRef<[(f32, f32)]>], pen: Stroke) {
-    let mut path = PathBuilder::new();
-    for line in lines {
-        for (at, (x, y)) in line.as_ref().iter().enumerate() {
-            let (x, y) = (x * POINTS, y * POINTS);
-            if at == 0 { path.move_to(x, y) } else { path.line_to(x, y) }
-        }
-    }
-    let Some(path) = path.finish() else { return };
-    out.set_fill(None);
-    out.set_stroke(Some(pen));
-    out.draw_path(&path);
 }
 
 fn shade(grey: f32) -> String {

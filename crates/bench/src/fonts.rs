@@ -1,10 +1,9 @@
 //! Letters for paper: which font has them, in which order they stand, and how wide they are.
 //!
 //! Latin, Greek, Cyrillic, Arabic and more come with the program; what it lacks is taken from the fonts of this machine. A letter
-//! that nothing has is drawn as the empty box of the first font, and is still there for whoever searches the text.
+//! that nothing has is drawn as the empty box of the first font.
 
 use fontdb::Database;
-use krilla::text::{Font, GlyphId, KrillaGlyph};
 use rustybuzz::{Direction, UnicodeBuffer};
 use std::collections::HashMap;
 use std::ops::Range;
@@ -12,16 +11,32 @@ use std::sync::{LazyLock, Mutex};
 use unicode_bidi::BidiInfo;
 
 /// A font that is open.
-struct Face {
-    shaper: rustybuzz::Face<'static>,
-    font: Font,
+pub(crate) struct Face {
+    /// What it says of itself.
+    pub shaper: rustybuzz::Face<'static>,
+    /// Its file.
+    pub data: &'static [u8],
+    /// Its number in the file.
+    pub index: u32,
+}
+
+/// One letter, or what several became together. Lengths are parts of the size.
+pub(crate) struct Glyph {
+    /// Its number in the font.
+    pub id: u16,
+    /// How far the next one is.
+    pub advance: f32,
+    /// Where it stands from where it would stand, to the right and up.
+    pub shift: (f32, f32),
+    /// What it says, in bytes of its piece.
+    pub said: Range<usize>,
 }
 
 impl Face {
     fn of(data: &'static [u8], index: u32) -> Option<&'static Self> {
-        let (shaper, font) = (rustybuzz::Face::from_slice(data, index)?, Font::new(data.into(), index)?);
+        let shaper = rustybuzz::Face::from_slice(data, index)?;
         // Few are ever needed, and all of them until the program ends.
-        Some(Box::leak(Box::new(Self { shaper, font })))
+        Some(Box::leak(Box::new(Self { shaper, data, index })))
     }
 
     fn has(&self, letter: char) -> bool {
@@ -80,21 +95,17 @@ fn face_for(letter: char, bold: bool) -> &'static Face {
 
 /// A stretch of one line in one font and one direction.
 pub(crate) struct Piece {
-    face: &'static Face,
+    /// Its font.
+    pub face: &'static Face,
     /// What it says.
     pub text: String,
-    /// Its glyphs from left to right, in parts of the size.
-    pub glyphs: Vec<KrillaGlyph>,
+    /// Its glyphs from left to right.
+    pub glyphs: Vec<Glyph>,
     /// Its width in parts of the size.
     pub width: f32,
 }
 
 impl Piece {
-    /// Its font.
-    pub fn font(&self) -> Font {
-        self.face.font.clone()
-    }
-
     fn of(face: &'static Face, text: &str, backwards: bool) -> Self {
         let mut buffer = UnicodeBuffer::new();
         buffer.push_str(text);
@@ -106,14 +117,14 @@ impl Piece {
         clusters.sort_unstable();
         clusters.dedup();
         let until = |start: usize| clusters.get(clusters.partition_point(|other| *other <= start)).copied().unwrap_or(text.len());
-        let glyphs: Vec<KrillaGlyph> = (shaped.glyph_infos().iter().zip(shaped.glyph_positions()))
+        let glyphs: Vec<Glyph> = (shaped.glyph_infos().iter().zip(shaped.glyph_positions()))
             .map(|(info, place)| {
                 let said: Range<usize> = info.cluster as usize..until(info.cluster as usize);
-                let [x, dx, dy, y] = [place.x_advance, place.x_offset, place.y_offset, place.y_advance].map(|value| value as f32 / unit);
-                KrillaGlyph::new(GlyphId::new(info.glyph_id), x, dx, dy, y, said, None)
+                let [advance, right, up] = [place.x_advance, place.x_offset, place.y_offset].map(|value| value as f32 / unit);
+                Glyph { id: info.glyph_id as u16, advance, shift: (right, up), said }
             })
             .collect();
-        let width = glyphs.iter().map(|glyph| glyph.x_advance).sum();
+        let width = glyphs.iter().map(|glyph| glyph.advance).sum();
         Self { face, text: text.into(), glyphs, width }
     }
 }
@@ -165,7 +176,7 @@ mod tests {
         assert_eq!(count, text.chars().count());
         for piece in &pieces {
             let mut said = vec![false; piece.text.len()];
-            piece.glyphs.iter().for_each(|glyph| said[glyph.text_range.clone()].fill(true));
+            piece.glyphs.iter().for_each(|glyph| said[glyph.said.clone()].fill(true));
             assert!(said.iter().all(|byte| *byte), "{:?}", piece.text);
         }
         assert!(pieces.iter().map(|piece| piece.width).sum::<f32>() > 0.0);
@@ -177,6 +188,6 @@ mod tests {
         let texts: Vec<&str> = pieces.iter().map(|piece| piece.text.trim()).collect();
         assert_eq!(texts, ["abc", "مرحبا", "def"]);
         let arabic = pieces.iter().find(|piece| piece.text.contains('م')).unwrap();
-        assert!(arabic.glyphs.windows(2).all(|pair| pair[0].text_range.start >= pair[1].text_range.start));
+        assert!(arabic.glyphs.windows(2).all(|pair| pair[0].said.start >= pair[1].said.start));
     }
 }

@@ -6,6 +6,7 @@ pub mod drawing;
 mod fonts;
 pub mod health;
 pub mod ledger;
+mod pdf;
 mod place;
 pub mod rates;
 pub mod ribbon;

@@ -232,10 +232,10 @@ fn drive_part(flow: &mut Flow, what: &str, drive: &DriveFacts) {
     said.extend(Some(format!("serial {}", drive.serial)).filter(|_| !drive.serial.is_empty()));
     said.extend(Some(format!("firmware {}", drive.firmware)).filter(|_| !drive.firmware.is_empty()));
     said.push(format!("{} ({} bytes)", human(drive.size_bytes), thousands(drive.size_bytes)));
-    flow.lines(LEFT + 18.0, 9.0, 4.2, &said.join(" \u{a0} "));
+    flow.lines(LEFT + 18.0, 9.0, 4.2, &said.join(" · "));
     flow.down(4.5);
     let sectors = format!("sectors of {} / {} bytes", drive.sectors.0, drive.sectors.1);
-    flow.lines(LEFT + 18.0, 8.0, 4.0, &[drive.connection.as_str(), &sectors, &drive.ribbon.table, &drive.path].join(" \u{a0} "));
+    flow.lines(LEFT + 18.0, 8.0, 4.0, &[drive.connection.as_str(), &sectors, &drive.ribbon.table, &drive.path].join(" · "));
     flow.down(3.0);
     flow.need(12.0);
     ribbon(flow, &drive.ribbon);
@@ -260,7 +260,7 @@ fn ribbon(flow: &mut Flow, strip: &Ribbon) {
         }
     }
     let named = |part: &Part| format!("{} {} {} {}", part.number, part.name, part.content, human(part.len)).replace("  ", " ");
-    let names = if strip.parts.is_empty() { "no partitions".into() } else { strip.parts.iter().map(named).collect::<Vec<_>>().join(" \u{a0} ") };
+    let names = if strip.parts.is_empty() { "no partitions".into() } else { strip.parts.iter().map(named).collect::<Vec<_>>().join(" · ") };
     flow.down(8.5);
     flow.lines(LEFT, 7.5, 3.5, &names);
 }

@@ -470,6 +470,61 @@ fn patches(detail: &Detail, sector: u32) -> Vec<Patch> {
     }
 }
 
+/// What is copied as it is, and which volumes are shown anew.
+fn copies(
+    table: &Table,
+    placed: &[Placed],
+    (source, target): (&Side, &Side),
+    ids: Ids,
+    random: &mut dyn FnMut() -> [u8; 16],
+) -> Result<(Vec<Move>, Vec<Recast>), Refusal> {
+    let (mut moves, mut recasts) = (Vec::new(), Vec::new());
+    for one in placed {
+        let (from, _) = table.place(one.partition);
+        let moved = from / u64::from(source.sector) != one.start / u64::from(target.sector) || source.sector != target.sector;
+        let resized = one.len != one.old;
+        if one.part.limits.is_ok() && (resized || moved && one.part.placed || ids == Ids::Fresh) {
+            recasts.push(Recast {
+                number: one.part.number,
+                from,
+                from_len: one.old,
+                to: one.start,
+                len: one.len,
+                used: one.part.used.unwrap_or(one.old),
+                id: if ids == Ids::Fresh { random().to_vec() } else { Vec::new() },
+            });
+        } else if source.sector != target.sector && one.part.placed {
+            let why = one.part.limits.as_ref().err().cloned().unwrap_or_default();
+            return Err(refuse(
+                "sector-differs",
+                format!("{} counts in sectors of {} bytes and cannot be set right: {why}", one.part.name, source.sector),
+            ));
+        } else {
+            moves.push(Move { from, to: one.start, len: one.old.min(one.len), volume: None });
+        }
+    }
+    Ok((moves, recasts))
+}
+
+/// The partitions as they will be, and what is done with each.
+fn partitions(made: &Made, placed: &[Placed], target: &Side) -> Vec<Planned> {
+    let fit = |one: &Placed| {
+        if one.len > up(one.old, u64::from(target.sector)) {
+            Fit::Stretch
+        } else if one.len < one.old {
+            Fit::Squeeze
+        } else {
+            Fit::Keep
+        }
+    };
+    let mut partitions = plan::planned(&made.partitions);
+    for planned in &mut partitions {
+        planned.from = made.numbers.iter().find(|(_, after)| *after == planned.number).map(|(before, _)| *before);
+        planned.fit = planned.from.and_then(|from| placed.iter().find(|one| one.part.number == from)).map_or(Fit::Keep, fit);
+    }
+    partitions
+}
+
 /// The plan that brings a source's partitions onto a target of another size, by the rules. `random` gives 16 fresh bytes
 /// for each new identifier.
 ///
@@ -512,31 +567,7 @@ pub fn plan(
             numbers: vec![(0, 0)],
         },
     };
-    let (mut moves, mut recasts) = (Vec::new(), Vec::new());
-    for one in &placed {
-        let (from, _) = table.place(one.partition);
-        let moved = from / u64::from(source.sector) != one.start / u64::from(target.sector) || source.sector != target.sector;
-        let resized = one.len != one.old;
-        if one.part.limits.is_ok() && (resized || moved && one.part.placed || ids == Ids::Fresh) {
-            recasts.push(Recast {
-                number: one.part.number,
-                from,
-                from_len: one.old,
-                to: one.start,
-                len: one.len,
-                used: one.part.used.unwrap_or(one.old),
-                id: if ids == Ids::Fresh { random().to_vec() } else { Vec::new() },
-            });
-        } else if source.sector != target.sector && one.part.placed {
-            let why = one.part.limits.as_ref().err().cloned().unwrap_or_default();
-            return Err(refuse(
-                "sector-differs",
-                format!("{} counts in sectors of {} bytes and cannot be set right: {why}", one.part.name, source.sector),
-            ));
-        } else {
-            moves.push(Move { from, to: one.start, len: one.old.min(one.len), volume: None });
-        }
-    }
+    let (mut moves, recasts) = copies(table, &placed, sides, ids, &mut random)?;
     // Start-up code between the table and the first partition has a place only in a table of the old kind.
     let first = |starts: &mut dyn Iterator<Item = u64>| starts.min().unwrap_or(0);
     let gap = first(&mut placed.iter().map(|one| one.start))
@@ -545,25 +576,7 @@ pub fn plan(
     if table.kind == Kind::Mbr && kind == Kind::Mbr && source.sector == target.sector && gap > 0 {
         moves.push(Move { from: 0, to: 0, len: gap, volume: None });
     }
-    let fits: Vec<(u32, Fit)> = placed
-        .iter()
-        .map(|one| {
-            let fit = if one.len > up(one.old, u64::from(target.sector)) {
-                Fit::Stretch
-            } else if one.len < one.old {
-                Fit::Squeeze
-            } else {
-                Fit::Keep
-            };
-            (one.part.number, fit)
-        })
-        .collect();
-    let back = |number: u32| made.numbers.iter().find(|(_, after)| *after == number).map(|(before, _)| *before);
-    let mut partitions = plan::planned(&made.partitions);
-    for planned in &mut partitions {
-        planned.from = back(planned.number);
-        planned.fit = planned.from.and_then(|from| fits.iter().find(|(number, _)| *number == from)).map_or(Fit::Keep, |(_, fit)| *fit);
-    }
+    let partitions = partitions(&made, &placed, target);
     let mut patches = patches(&made.detail, target.sector);
     patches.sort_by_key(|patch| patch.at);
     let mut plan = Plan {

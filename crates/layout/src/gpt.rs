@@ -193,45 +193,9 @@ pub fn read(read: &mut ReadSectors, mbr: &Mbr, sectors: u64, sector: u32) -> Opt
         }
         (Ok(first), Ok(second)) => (first, Some(second)),
     };
-    if let Some(spare) = &spare {
-        let differs = spare.entries != used.entries || spare.header.disk_id != used.header.disk_id;
-        if differs {
-            problems.push(Problem::grave("gpt-copies-differ", "the two copies of the table name different partitions; the first one is used"));
-        }
-        if spare.header.other != 1 {
-            problems.push(Problem::light(
-                "gpt-backup-points-wrong",
-                format!("the second copy looks for the first at sector {}, not at 1", spare.header.other),
-            ));
-        }
-    }
     let from_primary = used.header.at == 1;
-    if backup_at < end && (spare.is_some() || !from_primary) {
-        let free = end - backup_at;
-        problems.push(Problem::light(
-            "gpt-backup-not-at-end",
-            format!("the second copy stands at sector {backup_at}, {free} sectors before the end of the drive"),
-        ));
-    }
-    if from_primary && used.header.other >= sectors {
-        problems.push(Problem::grave(
-            "gpt-past-end",
-            format!("the table is for a drive of {} sectors, this one has {sectors}", used.header.other.saturating_add(1)),
-        ));
-    }
-    if mbr.entries.iter().any(|entry| !matches!(entry.code, 0 | 0xee)) && protective {
-        problems.push(Problem::light("gpt-hybrid", "the MBR in front names partitions too (hybrid); old systems follow it instead of the GPT"));
-    }
-    match mbr.entries.iter().find(|entry| entry.code == 0xee) {
-        None => problems
-            .push(Problem::light("gpt-no-protective", "the MBR in front does not protect the table; old programs may take the drive for empty")),
-        Some(entry) => {
-            let whole = u64::from(entry.start) + u64::from(entry.sectors);
-            if entry.sectors != u32::MAX && whole != sectors && !problems.iter().any(|p| p.code == "gpt-hybrid") {
-                problems.push(Problem::light("gpt-protective-size", format!("the protective entry covers {whole} of {sectors} sectors")));
-            }
-        }
-    }
+    problems.extend(problems_of_copies(&used, spare.as_ref(), backup_at, sectors));
+    problems.extend(problems_in_front(mbr, sectors));
     let gpt = Gpt {
         disk_id: used.header.disk_id,
         first_usable: used.header.first_usable,
@@ -245,6 +209,56 @@ pub fn read(read: &mut ReadSectors, mbr: &Mbr, sectors: u64, sector: u32) -> Opt
     };
     problems.extend(gpt.check(sectors));
     Some((gpt, problems))
+}
+
+/// What is wrong between the copies of a table: the one that is used, and the other where both are whole.
+fn problems_of_copies(used: &Copy, spare: Option<&Copy>, backup_at: u64, sectors: u64) -> Vec<Problem> {
+    let (mut problems, end, from_primary) = (Vec::new(), sectors - 1, used.header.at == 1);
+    if let Some(spare) = spare {
+        let differs = spare.entries != used.entries || spare.header.disk_id != used.header.disk_id;
+        if differs {
+            problems.push(Problem::grave("gpt-copies-differ", "the two copies of the table name different partitions; the first one is used"));
+        }
+        if spare.header.other != 1 {
+            problems.push(Problem::light(
+                "gpt-backup-points-wrong",
+                format!("the second copy looks for the first at sector {}, not at 1", spare.header.other),
+            ));
+        }
+    }
+    if backup_at < end && (spare.is_some() || !from_primary) {
+        let free = end - backup_at;
+        problems.push(Problem::light(
+            "gpt-backup-not-at-end",
+            format!("the second copy stands at sector {backup_at}, {free} sectors before the end of the drive"),
+        ));
+    }
+    if from_primary && used.header.other >= sectors {
+        problems.push(Problem::grave(
+            "gpt-past-end",
+            format!("the table is for a drive of {} sectors, this one has {sectors}", used.header.other.saturating_add(1)),
+        ));
+    }
+    problems
+}
+
+/// What is wrong with the MBR in front of a table.
+fn problems_in_front(mbr: &Mbr, sectors: u64) -> Vec<Problem> {
+    let (mut problems, protective) = (Vec::new(), mbr.entries.iter().any(|entry| entry.code == 0xee));
+    if mbr.entries.iter().any(|entry| !matches!(entry.code, 0 | 0xee)) && protective {
+        problems.push(Problem::light("gpt-hybrid", "the MBR in front names partitions too (hybrid); old systems follow it instead of the GPT"));
+    }
+    match mbr.entries.iter().find(|entry| entry.code == 0xee) {
+        None => problems
+            .push(Problem::light("gpt-no-protective", "the MBR in front does not protect the table; old programs may take the drive for empty")),
+        Some(entry) => {
+            let whole = u64::from(entry.start) + u64::from(entry.sectors);
+            if entry.sectors != u32::MAX && whole != sectors && !problems.iter().any(|p| p.code == "gpt-hybrid") {
+                problems.push(Problem::light("gpt-protective-size", format!("the protective entry covers {whole} of {sectors} sectors")));
+            }
+        }
+    }
+    problems
 }
 
 impl Gpt {

@@ -8,7 +8,7 @@ use badger_drive::Medium;
 use badger_drive::buffer::{Buffer, Pool};
 use badger_inspect::Stretch;
 use std::collections::BTreeMap;
-use std::sync::mpsc::sync_channel;
+use std::sync::mpsc::{SyncSender, sync_channel};
 
 /// So many differing leaves are remembered; of more only the number.
 const MOST: usize = 4096;
@@ -194,127 +194,172 @@ pub fn proved_stretches(context: &Context) -> Vec<(u64, u64)> {
     }
 }
 
+/// One side while it is read for a proof.
+struct Reading<'a> {
+    context: &'a Context<'a>,
+    drive: &'a (dyn Medium + 'a),
+    side: Side,
+    pool: &'a Pool,
+}
+
+impl Reading<'_> {
+    /// Reads everything that was copied, and says what is passed over.
+    fn all(&self, out: &SyncSender<Piece>) -> Result<(), Break> {
+        let size = self.context.plan.size();
+        let mut leaf = 0;
+        for (start, len) in proved_stretches(self.context).into_iter().chain([(size.div_ceil(LEAF) * LEAF, 0)]) {
+            let count = start / LEAF - leaf;
+            if count > 0 && out.send(Piece::Spared { leaf, count }).is_err() {
+                return Ok(());
+            }
+            let (mut at, end) = (start, (start + len).min(size));
+            while at < end {
+                if !self.context.control.go_on() {
+                    return Err(Break::Stopped);
+                }
+                let (piece, len) = self.next(at, end)?;
+                at += len;
+                if out.send(piece).is_err() {
+                    return Ok(());
+                }
+            }
+            leaf = end.div_ceil(LEAF);
+        }
+        Ok(())
+    }
+
+    /// The next piece, and how long it is.
+    fn next(&self, at: u64, end: u64) -> Result<(Piece, u64), Break> {
+        let whole = self.context.plan.size() / LEAF * LEAF;
+        let rest = end.min(whole).saturating_sub(at);
+        let zero = if rest >= LEAF { self.drive.zero_run(at, rest) / LEAF } else { 0 };
+        if zero > 0 {
+            return Ok((Piece::Zero { leaf: at / LEAF, count: zero }, zero * LEAF));
+        }
+        let len = (end - at).min(CHUNK) as usize;
+        let (mut buffer, mut unreadable) = (self.pool.take(), Vec::new());
+        self.context.control.hold_back(len as u64, self.context.clock);
+        if let Err(gone) = read(self.drive, at, &mut buffer[..len], &mut unreadable) {
+            self.pool.give(buffer);
+            return Err(match (self.side, gone) {
+                (Side::Source, Break::TargetGone(why)) => Break::SourceGone(why),
+                (_, gone) => gone,
+            });
+        }
+        Ok((Piece::Data { leaf: at / LEAF, len, buffer, unreadable }, len as u64))
+    }
+}
+
+/// What was read against what was noted.
+struct Comparing<'a> {
+    context: &'a Context<'a>,
+    journal: &'a Journal,
+    /// What leaves with changes of the plan should be; none where the source is read.
+    patched: &'a BTreeMap<u64, Hash>,
+    source: Feed,
+    expected: Feed,
+    found: Feed,
+    out: ReadBack,
+    failure: Option<std::io::Error>,
+}
+
+impl Comparing<'_> {
+    /// What the journal says. One that cannot be read must not end the loop: the reader waits for its buffers to come back.
+    fn recorded(&mut self, leaf: u64, count: usize) -> Vec<Hash> {
+        self.journal.leaves(leaf, count).unwrap_or_else(|error| {
+            self.failure = Some(error);
+            vec![[0; 32]; count]
+        })
+    }
+
+    fn leaf(&mut self, leaf: u64, noted: Hash, read: Hash) {
+        let wanted = self.patched.get(&leaf).copied().unwrap_or(noted);
+        self.source.push(noted);
+        self.expected.push(wanted);
+        self.found.push(read);
+        if wanted != read {
+            self.out.differ += 1;
+            if self.out.differing.len() < MOST {
+                self.out.differing.push(leaf);
+            }
+            let size = self.context.plan.size();
+            self.context.observer.event(&Event::Differs { start: leaf * LEAF, len: LEAF.min(size - leaf * LEAF) });
+        }
+    }
+
+    fn zeroes(&mut self, leaf: u64, count: u64) {
+        let mut at = leaf;
+        while at < leaf + count {
+            let step = (leaf + count - at).min(FETCH);
+            for (noted, number) in self.recorded(at, step as usize).into_iter().zip(at..) {
+                self.leaf(number, noted, [0; 32]);
+            }
+            at += step;
+        }
+    }
+
+    fn data(&mut self, leaf: u64, bytes: &[u8], unreadable: Vec<(u64, u64)>) {
+        let size = self.context.plan.size();
+        let hashes = self.recorded(leaf, bytes.len().div_ceil(LEAF as usize));
+        for ((bytes, hash), number) in bytes.chunks(LEAF as usize).zip(hashes).zip(leaf..) {
+            self.leaf(number, hash, noted(number, bytes, size));
+        }
+        let mut counted = None;
+        for (start, len) in unreadable {
+            self.out.unreadable.add(start, len);
+            for leaf in start / LEAF..=(start + len - 1) / LEAF {
+                self.out.unread_leaves += u64::from(counted.replace(leaf) != Some(leaf));
+            }
+        }
+    }
+
+    fn finish(self) -> Result<ReadBack, Break> {
+        if let Some(error) = self.failure {
+            return Err(error.into());
+        }
+        let size = self.context.plan.size();
+        Ok(ReadBack { source: self.source.root(size), expected: self.expected.root(size), found: self.found.root(size), ..self.out })
+    }
+}
+
 /// Reads one side, over the length of the plan, and compares every leaf.
 ///
 /// # Errors
 /// [`Break::Stopped`], or a journal that cannot be read.
 pub fn read_back(context: &Context, journal: &Journal, patched: &BTreeMap<u64, Hash>, side: Side) -> Result<ReadBack, Break> {
-    let size = context.plan.size();
-    let whole = size / LEAF;
     let pool = Pool::new(4, CHUNK as usize);
     let (send, pieces) = sync_channel::<Piece>(4);
+    let drive: &(dyn Medium + '_) = match side {
+        Side::Target => &**context.target,
+        Side::Source => context.image,
+    };
+    let (reading, none) = (Reading { context, drive, side, pool: &pool }, BTreeMap::new());
+    let patched = if side == Side::Target { patched } else { &none };
+    let (source, expected, found) = (Feed::new(), Feed::new(), Feed::new());
+    let mut comparing = Comparing { context, journal, patched, source, expected, found, out: ReadBack::default(), failure: None };
     std::thread::scope(|scope| {
-        let drive: &(dyn Medium + '_) = match side {
-            Side::Target => &**context.target,
-            Side::Source => context.image,
-        };
-        let pool = &pool;
-        let reading = scope.spawn(move || -> Result<(), Break> {
-            let mut leaf = 0;
-            for (start, len) in proved_stretches(context).into_iter().chain([(size.div_ceil(LEAF) * LEAF, 0)]) {
-                let count = start / LEAF - leaf;
-                if count > 0 && send.send(Piece::Spared { leaf, count }).is_err() {
-                    return Ok(());
-                }
-                let (mut at, end) = (start, (start + len).min(size));
-                while at < end {
-                    if !context.control.go_on() {
-                        return Err(Break::Stopped);
-                    }
-                    let rest = end.min(whole * LEAF).saturating_sub(at);
-                    let zero = if rest >= LEAF { drive.zero_run(at, rest) / LEAF } else { 0 };
-                    let piece = if zero > 0 {
-                        let piece = Piece::Zero { leaf: at / LEAF, count: zero };
-                        at += zero * LEAF;
-                        piece
-                    } else {
-                        let len = (end - at).min(CHUNK) as usize;
-                        let (mut buffer, mut unreadable) = (pool.take(), Vec::new());
-                        context.control.hold_back(len as u64, context.clock);
-                        if let Err(gone) = read(drive, at, &mut buffer[..len], &mut unreadable) {
-                            pool.give(buffer);
-                            return Err(match (side, gone) {
-                                (Side::Source, Break::TargetGone(why)) => Break::SourceGone(why),
-                                (_, gone) => gone,
-                            });
-                        }
-                        let piece = Piece::Data { leaf: at / LEAF, len, buffer, unreadable };
-                        at += len as u64;
-                        piece
-                    };
-                    if send.send(piece).is_err() {
-                        return Ok(());
-                    }
-                }
-                leaf = end.div_ceil(LEAF);
-            }
-            Ok(())
-        });
-        let mut out = ReadBack::default();
-        let mut failure = None;
-        // A journal that cannot be read must not end the loop: the reader waits for its buffers to come back.
-        let mut recorded = |leaf: u64, count: usize| {
-            journal.leaves(leaf, count).unwrap_or_else(|error| {
-                failure = Some(error);
-                vec![[0; 32]; count]
-            })
-        };
-        let (mut source, mut expected, mut found) = (Feed::new(), Feed::new(), Feed::new());
-        let mut compare = |leaf: u64, noted: Hash, read: Hash, out: &mut ReadBack| {
-            let wanted = if side == Side::Target { patched.get(&leaf).copied().unwrap_or(noted) } else { noted };
-            source.push(noted);
-            expected.push(wanted);
-            found.push(read);
-            if wanted != read {
-                out.differ += 1;
-                if out.differing.len() < MOST {
-                    out.differing.push(leaf);
-                }
-                context.observer.event(&Event::Differs { start: leaf * LEAF, len: LEAF.min(size - leaf * LEAF) });
-            }
-        };
+        let reader = scope.spawn(move || reading.all(&send));
         for piece in pieces {
             let (start, len) = match piece {
                 Piece::Spared { leaf, count } => {
-                    (leaf..leaf + count).for_each(|number| compare(number, [0; 32], [0; 32], &mut out));
+                    (leaf..leaf + count).for_each(|number| comparing.leaf(number, [0; 32], [0; 32]));
                     continue;
                 }
                 Piece::Zero { leaf, count } => {
-                    let mut at = leaf;
-                    while at < leaf + count {
-                        let step = (leaf + count - at).min(FETCH);
-                        for (noted, number) in recorded(at, step as usize).into_iter().zip(at..) {
-                            compare(number, noted, [0; 32], &mut out);
-                        }
-                        at += step;
-                    }
+                    comparing.zeroes(leaf, count);
                     (leaf * LEAF, count * LEAF)
                 }
                 Piece::Data { leaf, len, buffer, unreadable } => {
-                    let hashes = recorded(leaf, len.div_ceil(LEAF as usize));
-                    for ((bytes, hash), number) in buffer[..len].chunks(LEAF as usize).zip(hashes).zip(leaf..) {
-                        compare(number, hash, noted(number, bytes, size), &mut out);
-                    }
+                    comparing.data(leaf, &buffer[..len], unreadable);
                     pool.give(buffer);
-                    let mut counted = None;
-                    for (start, len) in unreadable {
-                        out.unreadable.add(start, len);
-                        for leaf in start / LEAF..=(start + len - 1) / LEAF {
-                            out.unread_leaves += u64::from(counted.replace(leaf) != Some(leaf));
-                        }
-                    }
                     (leaf * LEAF, len as u64)
                 }
             };
             context.observer.event(&Event::Moved { start, len, at: context.seconds() });
         }
-        reading.join().expect("the reader does not panic")?;
-        if let Some(error) = failure {
-            return Err(error.into());
-        }
-        (out.source, out.expected, out.found) = (source.root(size), expected.root(size), found.root(size));
-        Ok(out)
-    })
+        reader.join().expect("the reader does not panic")
+    })?;
+    comparing.finish()
 }
 
 /// Finds the sectors in which a leaf of the target differs from what it should be. `None` where the source does not

@@ -1,4 +1,4 @@
-//! An exFAT volume of another size: boot regions, bitmap and table written anew, entry sets led to where their clusters
+//! An exFAT volume of another size: boot regions, bitmap and table written anew, entry sets moved to where their clusters
 //! went. A file that lay in one piece and cannot stay so gets a chain. The bitmap and the table of upper case letters
 //! always lie in one piece: the format's text allows chains, but systems read them by their first cluster and length.
 
@@ -271,7 +271,7 @@ impl Change<'_> {
     }
 
     /// Where runs of the old volume went, one after the other.
-    fn led(&self, runs: &[Range<u64>]) -> Vec<Range<u64>> {
+    fn moved(&self, runs: &[Range<u64>]) -> Vec<Range<u64>> {
         let mut out: Vec<Range<u64>> = Vec::new();
         for run in runs.iter().flat_map(|run| self.moves.run(run.clone())) {
             match out.last_mut() {
@@ -284,8 +284,8 @@ impl Change<'_> {
 
     /// Writes the chain of runs of the old volume.
     fn chain(&mut self, runs: &[Range<u64>]) -> Result<()> {
-        let led = self.led(runs);
-        self.link(&led)
+        let moved = self.moved(runs);
+        self.link(&moved)
     }
 
     fn bitmap(&mut self, place: &Range<u64>, room: Range<u64>) -> Result<()> {
@@ -352,12 +352,12 @@ impl Change<'_> {
         if first == 0 || size == 0 {
             return Ok(None);
         }
-        let led = self.led(&fs.chain_runs(place, size)?);
-        let together = led.len() == 1;
+        let moved = self.moved(&fs.chain_runs(place, size)?);
+        let together = moved.len() == 1;
         if !(place.contiguous && together) {
-            self.link(&led)?;
+            self.link(&moved)?;
         }
-        let to = led.first().map_or(0, |run| run.start as u32);
+        let to = moved.first().map_or(0, |run| run.start as u32);
         if to != first || place.contiguous && !together {
             set.bytes[52..56].copy_from_slice(&to.to_le_bytes());
             if !together {

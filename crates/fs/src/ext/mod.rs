@@ -7,6 +7,7 @@ mod fast;
 mod hash;
 mod journal;
 mod resize;
+mod rewrite;
 mod survey;
 
 use crate::cached::{Cached, Near};

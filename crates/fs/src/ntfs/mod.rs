@@ -9,6 +9,7 @@ mod index;
 mod record;
 mod reparse;
 mod resize;
+mod rewrite;
 mod survey;
 mod walk;
 
