@@ -235,11 +235,11 @@ fn share(wishes: &mut [(Wish, &Part)], room: u64, step: u64, lead: &dyn Fn(&Part
     Ok(())
 }
 
-/// Finds a place for everything that comes along.
-fn place<'a>(table: &'a Table, parts: &'a [Part], target: &Side, rules: &Rules, kind: Kind) -> Result<Vec<Placed<'a>>, Refusal> {
-    let slots = if let Detail::Gpt(gpt) = &table.detail { (u64::from(gpt.slots.max(1)), u64::from(gpt.slot_size)) } else { (128, 128) };
-    let space = space(kind, target, slots.0, slots.1);
-    let grain = u64::from(target.sector);
+/// A partition that comes along: what is wished for it, what is known of it, itself, its size, and where it is to begin.
+type Along<'a> = (Wish, &'a Part, &'a Partition, u64, Option<u64>);
+
+/// The partitions that come along.
+fn along<'a>(table: &'a Table, parts: &'a [Part], target: &Side, rules: &Rules, kind: Kind) -> Result<Vec<Along<'a>>, Refusal> {
     let mut along = Vec::new();
     for partition in table.data_partitions() {
         let Some(part) = parts.iter().find(|part| part.number == partition.number) else { continue };
@@ -254,6 +254,15 @@ fn place<'a>(table: &'a Table, parts: &'a [Part], target: &Side, rules: &Rules, 
     if kind == Kind::None && along.len() > 1 {
         return Err(refuse("fit-table", "a drive without a table holds one volume only"));
     }
+    Ok(along)
+}
+
+/// Finds a place for everything that comes along.
+fn place<'a>(table: &'a Table, parts: &'a [Part], target: &Side, rules: &Rules, kind: Kind) -> Result<Vec<Placed<'a>>, Refusal> {
+    let slots = if let Detail::Gpt(gpt) = &table.detail { (u64::from(gpt.slots.max(1)), u64::from(gpt.slot_size)) } else { (128, 128) };
+    let space = space(kind, target, slots.0, slots.1);
+    let grain = u64::from(target.sector);
+    let along = along(table, parts, target, rules, kind)?;
     // The link of a logical partition stands in front of it.
     let chained = chained(&along.iter().map(|(_, _, partition, ..)| *partition).collect::<Vec<_>>(), table.kind, kind);
     let lead = |part: &Part| if chained.contains(&part.number) { space.step } else { 0 };

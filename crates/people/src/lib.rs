@@ -4,8 +4,11 @@ mod beneath;
 pub mod copyout;
 mod journal;
 pub mod kind;
+mod last;
 pub mod names;
+mod order;
 mod place;
+mod walker;
 mod write;
 
 pub use copyout::{Clash, Collision, Event, Observer, Order, Report, copy_out};

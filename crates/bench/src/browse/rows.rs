@@ -1,6 +1,7 @@
 //! The tree as rows: folders that are open have what is in them right behind them.
 
 use badger_fs::tree::{Entry, Listing, NodeKind};
+use std::cmp::Ordering;
 use std::sync::Arc;
 
 /// What rows are sorted by.
@@ -34,37 +35,30 @@ impl Sort {
     }
 
     /// What an entry is sorted by: folders first, the largest and the latest on top, then by name.
-    pub fn key(self, entry: &Entry) -> (bool, i128, String) {
+    pub fn key(self, entry: &Entry) -> (bool, i128, Natural) {
         let by = match self {
             Self::Name => 0,
             Self::Size => -i128::from(entry.node.size),
             Self::Time => entry.node.modified.map_or(i128::MAX, |time| -(i128::from(time.seconds) * 1_000_000_000 + i128::from(time.nanos))),
         };
-        (entry.node.kind != NodeKind::Directory, by, natural(&entry.name.shown))
+        (entry.node.kind != NodeKind::Directory, by, Natural(entry.name.shown.to_lowercase()))
     }
 }
 
-/// A name so that comparing letter by letter sorts it as people do: letters without regard to case, numbers by their
-/// value, which is what their length and then their digits tell.
-fn natural(name: &str) -> String {
-    let mut out = String::with_capacity(name.len() + 4);
-    let mut letters = name.chars().peekable();
-    while let Some(letter) = letters.next() {
-        if !letter.is_ascii_digit() {
-            out.extend(letter.to_lowercase());
-            continue;
-        }
-        let mut digits = String::from(letter);
-        while let Some(digit) = letters.next_if(char::is_ascii_digit) {
-            digits.push(digit);
-        }
-        let digits = digits.trim_start_matches('0');
-        // Lengths follow the digit zero, so that numbers still stand before letters.
-        out.push('0');
-        out.extend(char::from_u32(0x30 + digits.len().min(0x1000) as u32));
-        out.push_str(digits);
+/// A name that sorts as people sort: letters without regard to case, numbers by their value.
+#[derive(PartialEq, Eq)]
+pub struct Natural(String);
+
+impl Ord for Natural {
+    fn cmp(&self, other: &Self) -> Ordering {
+        alphanumeric_sort::compare_str(&self.0, &other.0).then_with(|| self.0.cmp(&other.0))
     }
-    out
+}
+
+impl PartialOrd for Natural {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
 }
 
 /// One line of the tree.

@@ -12,10 +12,8 @@ use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
 use crate::tree::{Origin, Tree, Volume};
 use badger_drive::field::{le16, le32};
+use oem_cp::code_table::DECODING_TABLE_CP437;
 
-/// The upper half of the code page that short names are written in where nothing else is said (437).
-const UPPER: &str =
-    "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■\u{a0}";
 /// A directory has at most this many bytes: 65,536 entries.
 const MOST_DIRECTORY: u64 = 2 << 20;
 
@@ -182,7 +180,8 @@ fn short_name(entry: &[u8]) -> String {
             .iter()
             .map(|byte| match byte {
                 0..0x80 => *byte as char,
-                _ => UPPER.chars().nth(usize::from(byte - 0x80)).unwrap_or('\u{fffd}'),
+                // Where nothing else is said, short names are written in code page 437.
+                _ => DECODING_TABLE_CP437[usize::from(byte & 0x7f)],
             })
             .collect();
         let text = text.trim_end_matches(' ');

@@ -83,19 +83,7 @@ impl Ntfs {
             return Err(broken("its blocks have no size"));
         }
         let count = blocks.as_ref().map_or(0, |blocks| blocks.size().min(MOST_DIRECTORY) / size);
-        let mut used = Bits::new(count);
-        match self.content(directory, BITMAP, "$I30") {
-            Ok(map) => {
-                let mut bytes = vec![0; map.size().min(count.div_ceil(8)) as usize];
-                map.read(self.volume(), 0, &mut bytes)?;
-                used.load(0..count, &bytes);
-            }
-            Err(_) if count > 0 => {
-                used.set(0..count);
-                index.findings.push(broken("its map of blocks is missing"));
-            }
-            Err(_) => {}
-        }
+        let used = self.blocks_in_use(directory, count, &mut index.findings)?;
         if let Some(blocks) = &blocks {
             self.volume().expect(blocks.pieces().iter().filter_map(|piece| Some((piece.at?, piece.len))));
         }
@@ -155,12 +143,26 @@ impl Ntfs {
             index.findings.push(broken(&format!("no key leads to block {number}, which is in use")));
             found.into_iter().filter(|key| !key.last && !key.dos).for_each(|key| index.entries.push((key.reference, key.name)));
         }
-        if !sound {
-            index.findings.push(broken("a node is damaged"));
-        }
-        if !rising {
-            index.findings.push(broken("its names are not in order"));
-        }
+        let faults = [(sound, "a node is damaged"), (rising, "its names are not in order")];
+        index.findings.extend(faults.iter().filter(|(is_right, _)| !is_right).map(|(_, what)| broken(what)));
         Ok(index)
+    }
+
+    /// Which of so many blocks of a directory's index are in use.
+    fn blocks_in_use(&self, directory: u64, count: u64, findings: &mut Vec<Finding>) -> Result<Bits> {
+        let mut used = Bits::new(count);
+        match self.content(directory, BITMAP, "$I30") {
+            Ok(map) => {
+                let mut bytes = vec![0; map.size().min(count.div_ceil(8)) as usize];
+                map.read(self.volume(), 0, &mut bytes)?;
+                used.load(0..count, &bytes);
+            }
+            Err(_) if count > 0 => {
+                used.set(0..count);
+                findings.push(Finding::new("ntfs-index", format!("the index of record {directory}: its map of blocks is missing")));
+            }
+            Err(_) => {}
+        }
+        Ok(used)
     }
 }

@@ -6,6 +6,7 @@ use crate::message::{Hit, Hits};
 use crate::theme::{self, Mean};
 use badger_bench::browse::preview::{Body, Look};
 use badger_bench::browse::rows::Row;
+use badger_bench::browse::work::Copying;
 use badger_bench::shelf::Item;
 use badger_drive::size::{human, span, thousands};
 use badger_fs::tree::{NodeKind, Resolution, Time};
@@ -404,28 +405,7 @@ fn tray_lines(view: &View, entry: Option<&Entry>, width: usize) -> Lines {
         return lines;
     }
     if let Some(copying) = &view.copying {
-        let progress = copying.progress.lock().expect("progress lock");
-        let share = progress.meter.share();
-        let (full, rest) = bar(share, 30);
-        let left = progress.meter.left(progress.now).map(|left| format!("{} left", span(left))).unwrap_or_default();
-        let (done, total) = progress.meter.amounts();
-        lines.push(vec![
-            loud(Mean::Focus, "▸ copying out  "),
-            say(Mean::Target, full),
-            say(Mean::Quiet, rest),
-            say(
-                Mean::Text,
-                format!(
-                    "  {:.0} %  {} of {}  {}/s  {left}",
-                    share * 100.0,
-                    human(done),
-                    human(total),
-                    human(progress.meter.rate(progress.now) as u64)
-                ),
-            ),
-        ]);
-        lines.push(vec![say(Mean::Quiet, format!("{} files proved   {}", thousands(progress.files), progress.last))]);
-        return lines;
+        return copy_lines(copying);
     }
     if let Some((mean, said)) = &view.said {
         return said.iter().map(|text| vec![say(*mean, text.clone())]).collect();
@@ -434,6 +414,33 @@ fn tray_lines(view: &View, entry: Option<&Entry>, width: usize) -> Lines {
         lines.push(vec![say(Mean::Quiet, "the tray is empty: Space puts files and folders into it, c copies them out")]);
         return lines;
     }
+    picked_lines(view, width)
+}
+
+/// How far a copy is.
+fn copy_lines(copying: &Copying) -> Lines {
+    let mut lines = Lines::new();
+    let progress = copying.progress.lock().expect("progress lock");
+    let share = progress.meter.share();
+    let (full, rest) = bar(share, 30);
+    let left = progress.meter.left(progress.now).map(|left| format!("{} left", span(left))).unwrap_or_default();
+    let (done, total) = progress.meter.amounts();
+    lines.push(vec![
+        loud(Mean::Focus, "▸ copying out  "),
+        say(Mean::Target, full),
+        say(Mean::Quiet, rest),
+        say(
+            Mean::Text,
+            format!("  {:.0} %  {} of {}  {}/s  {left}", share * 100.0, human(done), human(total), human(progress.meter.rate(progress.now) as u64)),
+        ),
+    ]);
+    lines.push(vec![say(Mean::Quiet, format!("{} files proved   {}", thousands(progress.files), progress.last))]);
+    lines
+}
+
+/// What is picked, how much it is, and where it goes.
+fn picked_lines(view: &View, width: usize) -> Lines {
+    let mut lines = Lines::new();
     let names: Vec<String> = view.tray.iter().rev().map(|picked| picked.path.trim_start_matches('/').to_string()).collect();
     let total = view.total();
     let held = match total {

@@ -5,7 +5,7 @@ use super::look;
 use super::view::JobView;
 use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say};
 use crate::theme::{self, Mean};
-use badger_bench::ribbon::Ribbon;
+use badger_bench::ribbon::{Part, Ribbon};
 use badger_drive::size::{human, span, thousands};
 use badger_inspect::references::{Effect, Reference};
 use badger_jobs::Sight;
@@ -49,32 +49,7 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
     let y = y + thick + 1;
     let mut y = figures(job, sight, frame, Rect { y, height: area.bottom().saturating_sub(y), ..area });
     let buf = frame.buffer_mut();
-    let mut more = Vec::new();
-    let width = usize::from(area.width);
-    if let Some(misfit) = &job.misfit {
-        let lines = crate::draw::wrap(&misfit.text, width.saturating_sub(12));
-        more.extend(
-            lines
-                .into_iter()
-                .enumerate()
-                .map(|(at, text)| vec![loud(Mean::Mind, if at == 0 { "▲ not taken  " } else { "             " }), say(Mean::Text, text)]),
-        );
-    }
-    if let Some(refusal) = &job.refusal {
-        more.push(vec![loud(Mean::Stop, "◆ stop  "), say(Mean::Text, refusal.text.clone())]);
-    }
-    if let Some(report) = job.report.as_ref().filter(|report| !report.reason.is_empty()) {
-        more.push(vec![loud(Mean::Mind, "◐ broken off  "), say(Mean::Text, report.reason.clone())]);
-    }
-    if let Some(done) = sight.done_before {
-        let share = done as f64 * 100.0 / sight.bytes.max(1) as f64;
-        more.push(vec![
-            loud(Mean::Good, "● goes on  "),
-            say(Mean::Text, format!("an unfinished run has {} of {} ({share:.0} %) on the target", human(done), human(sight.bytes))),
-        ]);
-    }
-    more.extend(hazard_lines(&sight.hazards, width));
-    more.extend(references(sight, width));
+    let more = remarks(job, sight, usize::from(area.width));
     for spans in more {
         if y + 3 > area.bottom() {
             put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "… more on a higher screen")]);
@@ -105,6 +80,36 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
         vec![say(Mean::Mind, state), say(Mean::Text, format!("{about}{}{rest}", human(todo))), say(Mean::Quiet, format!("   {time}{again}"))],
     );
     Vec::new()
+}
+
+/// What there is to say beneath the figures: why a change was not taken, what broke off, hazards, what names partitions.
+fn remarks(job: &JobView, sight: &Sight, width: usize) -> Vec<Vec<Span<'static>>> {
+    let mut more = Vec::new();
+    if let Some(misfit) = &job.misfit {
+        let lines = crate::draw::wrap(&misfit.text, width.saturating_sub(12));
+        more.extend(
+            lines
+                .into_iter()
+                .enumerate()
+                .map(|(at, text)| vec![loud(Mean::Mind, if at == 0 { "▲ not taken  " } else { "             " }), say(Mean::Text, text)]),
+        );
+    }
+    if let Some(refusal) = &job.refusal {
+        more.push(vec![loud(Mean::Stop, "◆ stop  "), say(Mean::Text, refusal.text.clone())]);
+    }
+    if let Some(report) = job.report.as_ref().filter(|report| !report.reason.is_empty()) {
+        more.push(vec![loud(Mean::Mind, "◐ broken off  "), say(Mean::Text, report.reason.clone())]);
+    }
+    if let Some(done) = sight.done_before {
+        let share = done as f64 * 100.0 / sight.bytes.max(1) as f64;
+        more.push(vec![
+            loud(Mean::Good, "● goes on  "),
+            say(Mean::Text, format!("an unfinished run has {} of {} ({share:.0} %) on the target", human(done), human(sight.bytes))),
+        ]);
+    }
+    more.extend(hazard_lines(&sight.hazards, width));
+    more.extend(references(sight, width));
+    more
 }
 
 /// Lines from every partition of the source to its place on the target.
@@ -161,13 +166,68 @@ fn references(sight: &Sight, width: usize) -> Vec<Vec<Span<'static>>> {
     out
 }
 
+/// The figures of one partition, on a screen so wide, with so many columns for its name.
+fn figure_row(job: &JobView, sight: &Sight, part: &Part, (width, name): (u16, usize)) -> Vec<Span<'static>> {
+    let (wide, fitted, sector) = (width >= 100, sight.plan.fit.is_some(), u64::from(sight.plan.target.sector));
+    let planned = sight.plan.planned(part.number);
+    let place = planned.map(|planned| planned.place(sight.plan.target.sector));
+    let fit = planned.map_or(Fit::LeaveOut, |planned| planned.fit);
+    let mean = match fit {
+        Fit::Keep => Mean::Good,
+        Fit::Stretch | Fit::Squeeze => Mean::Target,
+        Fit::LeaveOut => Mean::Mind,
+    };
+    let mark = match fit {
+        Fit::Keep => "=",
+        Fit::Stretch => "↔",
+        Fit::Squeeze => "⇥",
+        Fit::LeaveOut => "×",
+    };
+    let here = fitted && job.part == Some(part.number);
+    let known = sight.parts.iter().find(|one| one.number == part.number);
+    let used = known.and_then(|one| one.used).or(part.used);
+    let shown = |bytes: Option<u64>| bytes.map(human).unwrap_or_else(|| "-".into());
+    let after = sight.plan.recast(part.number).map(|recast| recast.used).or(used);
+    let free = place.and_then(|(_, len)| Some(len.saturating_sub(after?)));
+    let number = planned.filter(|planned| planned.number != part.number).map(|planned| format!(" → {}", planned.number)).unwrap_or_default();
+    let named = format!("{}{number} {}", part.number, part.name);
+    let mut spans = vec![
+        loud(Mean::Focus, if here { "▌ " } else { "  " }),
+        if here { loud(Mean::Text, pad(&cut(&named, name), name)) } else { say(Mean::Text, pad(&cut(&named, name), name)) },
+        say(mean, format!(" {} ", pad(&if fitted { format!("{mark} {}", fit.word()) } else { fit.word().into() }, 11))),
+        say(
+            Mean::Text,
+            format!(
+                "{} {}  {} {}",
+                pad_left(&human(part.len), 8),
+                pad_left(&shown(place.map(|(_, len)| len)), 9),
+                pad_left(&shown(used), 9),
+                pad_left(&shown(free), 10)
+            ),
+        ),
+    ];
+    if wide {
+        let least = match known.map(|one| &one.limits) {
+            Some(Ok(limits)) => human(limits.least),
+            Some(Err(_)) => "fixed".into(),
+            None => String::new(),
+        };
+        spans.push(say(Mean::Quiet, format!(" {}", pad_left(&least, 9))));
+        if let Some((start, _)) = place {
+            let aligned = if start.is_multiple_of(1 << 20) { "aligned" } else { "" };
+            let sector = if width >= 122 { format!("  {}", pad_left(&thousands(start / sector), 15)) } else { String::new() };
+            spans.push(say(Mean::Quiet, format!("  {}{sector}  {aligned}", pad_left(&human(start), 10))));
+        }
+    }
+    spans
+}
+
 /// The table of partitions; gives the next free line.
 fn figures(job: &JobView, sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
     let buf = frame.buffer_mut();
     let wide = area.width >= 100;
     let name = if wide { 22 } else { 14 };
     let fitted = sight.plan.fit.is_some();
-    let sector = u64::from(sight.plan.target.sector);
     let mut title = format!(
         "  {} {} {} {}  {} {}",
         pad("partition", name),
@@ -189,56 +249,7 @@ fn figures(job: &JobView, sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
             y += 1;
             break;
         }
-        let planned = sight.plan.planned(part.number);
-        let place = planned.map(|planned| planned.place(sight.plan.target.sector));
-        let fit = planned.map_or(Fit::LeaveOut, |planned| planned.fit);
-        let mean = match fit {
-            Fit::Keep => Mean::Good,
-            Fit::Stretch | Fit::Squeeze => Mean::Target,
-            Fit::LeaveOut => Mean::Mind,
-        };
-        let mark = match fit {
-            Fit::Keep => "=",
-            Fit::Stretch => "↔",
-            Fit::Squeeze => "⇥",
-            Fit::LeaveOut => "×",
-        };
-        let here = fitted && job.part == Some(part.number);
-        let known = sight.parts.iter().find(|one| one.number == part.number);
-        let used = known.and_then(|one| one.used).or(part.used);
-        let shown = |bytes: Option<u64>| bytes.map(human).unwrap_or_else(|| "-".into());
-        let after = sight.plan.recast(part.number).map(|recast| recast.used).or(used);
-        let free = place.and_then(|(_, len)| Some(len.saturating_sub(after?)));
-        let number = planned.filter(|planned| planned.number != part.number).map(|planned| format!(" → {}", planned.number)).unwrap_or_default();
-        let named = format!("{}{number} {}", part.number, part.name);
-        let mut spans = vec![
-            loud(Mean::Focus, if here { "▌ " } else { "  " }),
-            if here { loud(Mean::Text, pad(&cut(&named, name), name)) } else { say(Mean::Text, pad(&cut(&named, name), name)) },
-            say(mean, format!(" {} ", pad(&if fitted { format!("{mark} {}", fit.word()) } else { fit.word().into() }, 11))),
-            say(
-                Mean::Text,
-                format!(
-                    "{} {}  {} {}",
-                    pad_left(&human(part.len), 8),
-                    pad_left(&shown(place.map(|(_, len)| len)), 9),
-                    pad_left(&shown(used), 9),
-                    pad_left(&shown(free), 10)
-                ),
-            ),
-        ];
-        if wide {
-            let least = match known.map(|one| &one.limits) {
-                Some(Ok(limits)) => human(limits.least),
-                Some(Err(_)) => "fixed".into(),
-                None => String::new(),
-            };
-            spans.push(say(Mean::Quiet, format!(" {}", pad_left(&least, 9))));
-            if let Some((start, _)) = place {
-                let aligned = if start.is_multiple_of(1 << 20) { "aligned" } else { "" };
-                let sector = if area.width >= 122 { format!("  {}", pad_left(&thousands(start / sector), 15)) } else { String::new() };
-                spans.push(say(Mean::Quiet, format!("  {}{sector}  {aligned}", pad_left(&human(start), 10))));
-            }
-        }
+        let spans = figure_row(job, sight, part, (area.width, name));
         put(buf, area.x, y, area.width, spans);
         y += 1;
     }

@@ -6,7 +6,7 @@ use crate::step::Step;
 use crate::theme::Mean;
 use badger_bench::sheet::{outcome_sentence, verdict};
 use badger_drive::size::{human, span, thousands};
-use badger_transfer::{Outcome, Verdict};
+use badger_transfer::{Outcome, Report, Verdict};
 use crossterm::event::KeyCode;
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -35,13 +35,13 @@ pub fn outcome_mark(outcome: Outcome) -> (&'static str, Mean) {
     }
 }
 
-/// Draws the step.
-pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> {
-    let Some(report) = &job.report else { return Vec::new() };
-    let width = usize::from(area.width);
+/// Lines, each with the number of the proof it belongs to.
+type Numbered = Vec<(Option<usize>, Vec<Span<'static>>)>;
+
+/// What came out, and the figures of it.
+fn head_lines(report: &Report, width: usize) -> Numbered {
     let (mark, mean) = outcome_mark(report.outcome);
-    // Each line with the number of the proof it belongs to.
-    let mut lines: Vec<(Option<usize>, Vec<Span<'static>>)> = Vec::new();
+    let mut lines: Numbered = Vec::new();
     lines.push((None, vec![loud(mean, format!("{mark} {}", report.outcome.word()))]));
     lines.extend(wrap(&outcome_sentence(report), width.min(100)).into_iter().map(|text| (None, vec![say(Mean::Text, text)])));
     let figures = format!(
@@ -54,7 +54,12 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
     );
     lines.push((None, vec![say(Mean::Quiet, figures)]));
     lines.push((None, Vec::new()));
-    let before = lines.len();
+    lines
+}
+
+/// Every line of the proof, with its evidence where it is unfolded.
+fn proof_lines(job: &JobView, report: &Report, width: usize) -> Numbered {
+    let mut lines: Numbered = Vec::new();
     for (at, line) in report.proof.iter().enumerate() {
         let (mark, word) = verdict(line.result);
         let mean = match line.result {
@@ -88,6 +93,12 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
             lines.extend(line.evidence.iter().map(|text| (Some(at), vec![say(Mean::Quiet, "     │ "), say(Mean::Text, text.clone())])));
         }
     }
+    lines
+}
+
+/// Hashes, and what could not be read.
+fn tail_lines(report: &Report) -> Numbered {
+    let mut lines: Numbered = Vec::new();
     if !report.hash.source.is_empty() {
         lines.push((None, Vec::new()));
         lines.push((None, vec![say(Mean::Quiet, format!("{} tree, leaves of {}", report.hash.algorithm, human(report.hash.leaf_bytes)))]));
@@ -105,6 +116,17 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
                 .map(|lost| (None, vec![say(Mean::Text, format!("  sector {:>15}  {:>8} sectors", thousands(lost.start), thousands(lost.sectors)))])),
         );
     }
+    lines
+}
+
+/// Draws the step.
+pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> {
+    let Some(report) = &job.report else { return Vec::new() };
+    let width = usize::from(area.width);
+    let mut lines = head_lines(report, width);
+    let before = lines.len();
+    lines.extend(proof_lines(job, report, width));
+    lines.extend(tail_lines(report));
     // The chosen line stays in sight however much is unfolded.
     let rows = usize::from(area.height);
     let chosen = lines.iter().rposition(|(at, _)| *at == Some(job.row)).unwrap_or(before);
