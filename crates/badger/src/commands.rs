@@ -357,7 +357,7 @@ pub fn sheet(bench: &Bench, job: i64, svg: Option<PathBuf>, pdf: Option<PathBuf>
         write(path, drawing.svg().as_bytes())?;
     }
     if let Some(path) = &pdf {
-        write(path, &drawing.pdf())?;
+        write(path, &badger_bench::pdf::write(&drawing))?;
     }
     if svg.is_none() && pdf.is_none() {
         tell_part!("{}", drawing.svg());

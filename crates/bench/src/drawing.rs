@@ -1,9 +1,9 @@
-//! Drawings on paper, and their two forms: SVG and PDF. Both are made from the same shapes, so they show the same.
+//! Drawings on paper, and their form as SVG; `pdf` makes the other one from the same shapes.
 //!
 //! Units are millimetres from the upper left corner of a page. The fonts that a PDF needs are in it, as far as it needs them; an
 //! SVG names them, and says how wide each text is.
 
-use crate::{fonts, pdf};
+use crate::fonts;
 use std::fmt::Write;
 
 /// Where a text starts from.
@@ -207,11 +207,6 @@ impl Drawing {
         }
         out.push_str("</svg>\n");
         out
-    }
-
-    /// The sheets as PDF.
-    pub fn pdf(&self) -> Vec<u8> {
-        pdf::written(self)
     }
 }
 

@@ -6,7 +6,7 @@ pub mod drawing;
 mod fonts;
 pub mod health;
 pub mod ledger;
-mod pdf;
+pub mod pdf;
 mod place;
 pub mod rates;
 pub mod ribbon;

@@ -24,7 +24,7 @@ struct Pen<'a> {
 }
 
 /// The whole document.
-pub(crate) fn written(drawing: &Drawing) -> Vec<u8> {
+pub fn write(drawing: &Drawing) -> Vec<u8> {
     let mut pen = Pen { drawing, fonts: Vec::new() };
     let contents: Vec<Vec<u8>> = drawing.pages.iter().map(|shapes| pen.page(shapes)).collect();
     let mut next = 0;

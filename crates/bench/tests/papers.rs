@@ -113,7 +113,7 @@ fn other_programs_read_both_forms() {
     let dir = tempfile::tempdir().unwrap();
     let drawing = draw(&sheet(4, 30, Outcome::Incomplete, false));
     let (pdf, svg) = (dir.path().join("sheet.pdf"), dir.path().join("sheet.svg"));
-    std::fs::write(&pdf, drawing.pdf()).unwrap();
+    std::fs::write(&pdf, badger_bench::pdf::write(&drawing)).unwrap();
     std::fs::write(&svg, drawing.svg()).unwrap();
     let out = Command::new("pdftotext").arg("-layout").arg(&pdf).arg("-").output().unwrap();
     let text = String::from_utf8_lossy(&out.stdout).into_owned();
@@ -148,7 +148,7 @@ fn nothing_is_cut_and_every_script_is_there() {
     inside(&drawing);
     apart(&drawing);
     let pdf = dir.path().join("sheet.pdf");
-    std::fs::write(&pdf, drawing.pdf()).unwrap();
+    std::fs::write(&pdf, badger_bench::pdf::write(&drawing)).unwrap();
     let out = Command::new("pdftotext").arg("-raw").arg(&pdf).arg("-").output().unwrap();
     let text = squeezed(&String::from_utf8_lossy(&out.stdout));
     for words in ["Łukasz Žižka", "Αλέξανδρος", "Жанна Щукина", "Đorđe Ñandú", "sector 199597", "60 Corvane NX 59".trim_start_matches("60 ")]

@@ -50,7 +50,7 @@ impl JobView {
         let safe: String = self.name().chars().map(|c| if c.is_alphanumeric() || c == '-' { c } else { '-' }).collect();
         let base = bench.ledger.with_file_name(format!("{safe}-{}", sheet.job));
         self.papers.clear();
-        for (ending, bytes) in [("pdf", drawing.pdf()), ("svg", drawing.svg().into_bytes())] {
+        for (ending, bytes) in [("pdf", badger_bench::pdf::write(&drawing)), ("svg", drawing.svg().into_bytes())] {
             let path = base.with_extension(ending);
             self.papers.push(match badger_bench::sheet::write_paper(&path, &bytes) {
                 Ok(()) => path.display().to_string(),
