@@ -248,6 +248,9 @@ fn along<'a>(table: &'a Table, parts: &'a [Part], target: &Side, rules: &Rules, 
             along.push((wish, part, partition, old, rules.of(part.number).and_then(|rule| rule.at)));
         }
     }
+    if table.data_partitions().is_empty() {
+        return Err(refuse("nothing-left", "the source has no partitions that could be fitted: it can only be cloned whole, as it is"));
+    }
     if along.is_empty() {
         return Err(refuse("nothing-left", "nothing is left to be copied: every partition is left out"));
     }

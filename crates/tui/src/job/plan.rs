@@ -86,7 +86,7 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
 fn remarks(job: &JobView, sight: &Sight, width: usize) -> Vec<Vec<Span<'static>>> {
     let mut more = Vec::new();
     if let Some(misfit) = &job.misfit {
-        let lines = crate::draw::wrap(&misfit.text, width.saturating_sub(12));
+        let lines = crate::draw::wrap(&misfit.text, width.saturating_sub(13));
         more.extend(
             lines
                 .into_iter()
@@ -151,7 +151,18 @@ fn references(sight: &Sight, width: usize) -> Vec<Vec<Span<'static>>> {
         .collect();
     let mut out = vec![vec![
         loud(Mean::Quiet, "· names "),
-        say(Mean::Quiet, format!("{} places name a partition: {}", sight.references.len(), counts.join(", "))),
+        say(
+            Mean::Quiet,
+            format!(
+                "{}: {}",
+                if sight.references.len() == 1 {
+                    "1 place names a partition".into()
+                } else {
+                    format!("{} places name a partition", sight.references.len())
+                },
+                counts.join(", ")
+            ),
+        ),
     ]];
     // Those that need somebody's care come first.
     let mut each: Vec<&Reference> = sight.references.iter().collect();
