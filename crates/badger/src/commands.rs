@@ -187,12 +187,14 @@ pub fn clone(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Ref
         }
         Err(refusal)
     };
-    let control = Arc::new(Control::new());
-    control.limit(args.rate.unwrap_or(0));
-    obey_signals(control.clone());
-    let follower = Follower::new(common);
     let waiting = Waiting::begin("looking at both drives, and going over what is to change".into(), common);
-    let ready = Prepared::of(bench, &order(args, bench)).and_then(|prepared| prepared.settle(&control, &follower).map_err(|(_, refusal)| refusal));
+    let (control, follower) = (Arc::new(Control::new()), Follower::new(common));
+    control.limit(args.rate.unwrap_or(0));
+    let ready = Prepared::of(bench, &order(args, bench)).and_then(|prepared| {
+        // Until here a signal simply ends the program: nothing is open but for reading.
+        obey_signals(control.clone());
+        prepared.settle(&control, &follower).map_err(|(_, refusal)| refusal)
+    });
     drop(waiting);
     let ready = match ready {
         Ok(ready) => ready,
@@ -224,7 +226,7 @@ fn print_fit(ready: &Ready) {
     if plan.fit.is_none() {
         return;
     }
-    let (before, after) = (prepared.source_ribbon(), ready.target_ribbon());
+    let (before, after) = (prepared.source_ribbon(), prepared.target_ribbon());
     for part in &before.parts {
         let Some(planned) = plan.planned(part.number) else {
             tell!("  {:>3}  {:<24} {:<10} {:>9}", part.number, part.name, "leave out", human(part.len));

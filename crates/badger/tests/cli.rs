@@ -665,3 +665,26 @@ fn the_log_is_written_to_nothing_else() {
         fs::remove_file(&log).unwrap();
     }
 }
+
+/// While drives are only looked at, a signal ends the program at once, however slow they are.
+#[test]
+fn a_look_that_takes_long_is_ended_by_a_signal() {
+    let place = Place::new();
+    let (image, target) = (place.noise("weir.img", 64 * MIB, 1), place.sparse("fresh.img", 64 * MIB));
+    let source = image.with_file_name("weir.drive.toml");
+    let text = "backing = \"weir.img\"\n[identity]\nmodel = \"weir\"\nserial = \"WE-1\"\nbus = \"sata\"\n[pace]\nread_mb_s = 0.001\nwrite_mb_s = 1.0\nreal = true\n";
+    fs::write(&source, text).unwrap();
+    let mut run = place.badger(&["clone", path(&source), path(&target), "--confirm", "resh"]).stdout(Stdio::null()).spawn().unwrap();
+    std::thread::sleep(Duration::from_secs(1));
+    assert!(run.try_wait().unwrap().is_none(), "it is over before it was to be stopped");
+    tool(&["kill", "-INT", &run.id().to_string()]);
+    let asked = std::time::Instant::now();
+    while run.try_wait().unwrap().is_none() {
+        let too_long = asked.elapsed() > Duration::from_secs(5);
+        if too_long {
+            run.kill().unwrap();
+        }
+        assert!(!too_long, "it does not hear the signal");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}

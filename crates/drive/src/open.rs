@@ -128,15 +128,12 @@ impl Workshop {
             Some(size) => new(path, size)?,
             None => self.name(path, "target")?,
         };
-        if let (Some(size), false) = (new_size, named.is_new()) {
-            let text = match named.sized() {
-                Some(there) if there != size => format!("target {} is there already with {there} bytes, not {size}", path.display()),
-                Some(_) => String::new(),
-                None => format!("target {} is a drive: --new-size makes new files only", path.display()),
-            };
-            if !text.is_empty() {
-                return Err(Refusal::new("new-size-differs", text));
-            }
+        if let Some(size) = new_size.filter(|size| !named.is_new() && named.sized() != Some(*size)) {
+            let what = named.sized().map_or_else(
+                || "is a drive: --new-size makes new files only".to_string(),
+                |there| format!("is there already with {there} bytes, not {size}"),
+            );
+            return Err(Refusal::new("new-size-differs", format!("target {} {what}", path.display())));
         }
         let unusable = |error: std::io::Error| match error.kind() {
             std::io::ErrorKind::NotFound if named.is_new() => Refusal::new("not-found", format!("target {}: {error}", path.display())),

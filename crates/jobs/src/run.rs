@@ -39,6 +39,7 @@ impl Prepared {
     /// # Errors
     /// A refusal, and the order as it was.
     pub fn settle(self, control: &Control, observer: &dyn Observer) -> Result<Ready, (Box<Self>, Refusal)> {
+        self.source.obey(control);
         if !self.draft.plan().recasts.is_empty() {
             observer.event(&Event::Phase { phase: Phase::Shape, total: 0, done: 0 });
         }
@@ -60,11 +61,6 @@ impl Prepared {
 }
 
 impl Ready {
-    /// The strip of the target after the run.
-    pub fn target_ribbon(&self) -> Ribbon {
-        Ribbon::planned(&self.plan, &self.prepared.source_ribbon())
-    }
-
     /// Releases the target by its tail and runs the plan to its end.
     ///
     /// # Errors

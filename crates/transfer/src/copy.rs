@@ -344,12 +344,13 @@ pub fn copy(context: &Context, route: &Route, readers: usize, journal: &mut Jour
 /// Leaves that are mended between two notes in the journal.
 const MENDED: usize = 16;
 
-/// Tries once more what an `earlier` run could not read, without reading anything else of the source again: what comes now
-/// goes where it belongs, and its leaf gets the hash of all that is there then. How many bytes came.
+/// Tries once more what an `earlier` run could not read, without reading anything else of the source again but what lies under
+/// changes of the plan: what comes now goes where it belongs, and its leaf gets the hash of all that is there then. Whether
+/// anything came.
 ///
 /// # Errors
 /// See [`Break`].
-pub fn late(context: &Context, earlier: &Extents<()>, journal: &mut Journal, tally: &mut Tally) -> Result<u64, Break> {
+pub fn late(context: &Context, earlier: &Extents<()>, journal: &mut Journal, tally: &mut Tally) -> Result<bool, Break> {
     let leaves: BTreeSet<u64> = earlier.iter().flat_map(|(range, ())| range.start / LEAF..range.end.div_ceil(LEAF)).collect();
     let before = tally.lost_bytes();
     let mut mended = Vec::new();
@@ -363,7 +364,7 @@ pub fn late(context: &Context, earlier: &Extents<()>, journal: &mut Journal, tal
         }
     }
     settle(context, journal, tally, mended)?;
-    Ok(before.saturating_sub(tally.lost_bytes()))
+    Ok(tally.lost_bytes() < before)
 }
 
 /// A leaf of which more is known than before.
@@ -375,46 +376,49 @@ struct Mended {
     lost: Vec<(u64, u64)>,
 }
 
-/// Reads what is missing of a leaf; `None` where nothing came.
+/// Reads what is missing of a leaf. `None` where nothing came, and where not all else of it is known any more: what is on the
+/// target is never given for what comes late.
 fn mend(context: &Context, journal: &Journal, tally: &Tally, leaf: u64) -> Result<Option<Mended>, Break> {
     let start = leaf * LEAF;
     let Some((done, ())) = tally.done.within(start..(start + LEAF).min(context.plan.size())).find(|(range, ())| range.start == start) else {
         return Ok(None);
     };
     let len = (done.end - start) as usize;
-    let gone = |why| if context.control.is_stopped() { Break::Stopped } else { Break::SourceGone(why) };
-    let mut bytes = Buffer::new(len);
-    let (mut lost, mut came) = (Vec::new(), Vec::new());
+    let inside = |range: &Range<u64>| (range.start - start) as usize..(range.end - start) as usize;
+    let hard = |range: &Range<u64>, bytes: &mut [u8], lost: &mut Vec<(u64, u64)>| {
+        let gone = |why| if context.control.is_stopped() { Break::Stopped } else { Break::SourceGone(why) };
+        read_hard(context.image, range.start, &mut bytes[inside(range)], lost).map_err(gone)
+    };
+    let (mut missing, mut lost) = (Buffer::new(len), Vec::new());
     for (range, ()) in tally.lost.within(done.clone()) {
-        let before = lost.len();
-        let part = &mut bytes[(range.start - start) as usize..(range.end - start) as usize];
-        read_hard(context.image, range.start, part, &mut lost).map_err(gone)?;
-        let mut at = range.start;
-        for (place, len) in lost[before..].iter().chain(&[(range.end, 0)]) {
-            came.extend((at < *place).then_some(at..*place));
-            at = place + len;
-        }
+        hard(&range, &mut missing, &mut lost)?;
     }
+    let mut still = Extents::new();
+    lost.iter().for_each(|(at, len)| still.set(*at..at + len, ()));
+    let came: Vec<Range<u64>> = tally.lost.within(done.clone()).flat_map(|(range, ())| still.gaps(range)).collect();
     if came.is_empty() {
         return Ok(None);
     }
-    // All else comes from the target, if that still holds what was written there.
-    let mut whole = Buffer::new(len);
-    let noted = *journal.leaves(leaf, 1)?.first().unwrap_or(&[0; 32]);
-    let mut unread = Vec::new();
-    read_hard(&**context.target, start, &mut whole, &mut unread).map_err(Break::TargetGone)?;
-    let holds = unread.is_empty() && self::noted(leaf, &whole, context.plan.size()) == tally.patched.get(&leaf).copied().unwrap_or(noted);
-    if holds && !tally.patched.contains_key(&leaf) {
-        for range in &came {
-            let (from, to) = ((range.start - start) as usize, (range.end - start) as usize);
-            whole[from..to].copy_from_slice(&bytes[from..to]);
-        }
-        return Ok(Some(Mended { start, bytes: whole, came, lost }));
+    // All else comes from the target. One that does not hold what was written there is left to the proof.
+    let (mut bytes, mut unread) = (Buffer::new(len), Vec::new());
+    read_hard(&**context.target, start, &mut bytes, &mut unread).map_err(Break::TargetGone)?;
+    let wanted = match tally.patched.get(&leaf) {
+        Some(patched) => Some(*patched),
+        None => journal.leaves(leaf, 1)?.first().copied(),
+    };
+    if !unread.is_empty() || wanted != Some(noted(leaf, &bytes, context.plan.size())) {
+        return Ok(None);
     }
-    // Under a change of the plan, or where the target holds something else, only the source can say.
-    let mut lost = Vec::new();
-    read_hard(context.image, start, &mut bytes, &mut lost).map_err(gone)?;
-    Ok(Some(Mended { start, bytes, came, lost }))
+    came.iter().for_each(|range| bytes[inside(range)].copy_from_slice(&missing[inside(range)]));
+    // Only under a change of the plan the source must say once more what it holds.
+    let (sector, mut under) = (u64::from(context.image.geometry().logical_sector), Vec::new());
+    for patch in context.patches(start, len as u64) {
+        let end = patch.at + patch.bytes.len() as u64;
+        let range = patch.at.max(start) / sector * sector..end.div_ceil(sector).saturating_mul(sector).min(done.end);
+        hard(&range, &mut bytes, &mut under)?;
+    }
+    let is_known = under.iter().all(|(at, len)| still.gaps(*at..at + len).next().is_none());
+    Ok(is_known.then_some(Mended { start, bytes, came, lost }))
 }
 
 /// Writes leaves of which more is known, and notes what they are now. Between the two notes they count as not done.

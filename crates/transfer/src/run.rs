@@ -134,10 +134,12 @@ fn carry_out(context: &Context, journal: &mut Journal, tally: &mut Tally, again:
         }
         context.observer.event(&Event::Phase { phase: Phase::Copy, total: plan.bytes(), done: tally.done_bytes() });
         copy::copy(context, &Route::of(plan, tally), 1, journal, tally)?;
-        copy::late(context, &earlier, journal, tally)?;
-        report.written_bytes += copy::write_outer_patches(context)?;
-        context.target.finish()?;
-        journal.copied()?;
+        let came = copy::late(context, &earlier, journal, tally)?;
+        if !tally.copied || came {
+            report.written_bytes += copy::write_outer_patches(context)?;
+            context.target.finish()?;
+            journal.copied()?;
+        }
     }
     let total: u64 = proof::proved_stretches(context).iter().map(|(_, len)| len).sum();
     let zeroed = plan.sparing.as_ref().is_some_and(|sparing| sparing.rest == Rest::Zero);

@@ -9,7 +9,7 @@ use badger_transfer::copy::{self, Context};
 use badger_transfer::journal::Journal;
 use badger_transfer::route::Route;
 use badger_transfer::run::{self, Run};
-use badger_transfer::{Control, Event, Image, Outcome, events::Silent};
+use badger_transfer::{Control, Event, Image, Outcome, Phase, events::Silent};
 use rstest::rstest;
 use std::ops::Range;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -173,4 +173,33 @@ fn what_comes_late_is_taken_with_its_hash(#[case] still: &[(u64, u64)], #[case] 
     assert_eq!(report.lost.iter().map(|stretch| (stretch.start, stretch.sectors)).collect::<Vec<_>>(), still);
     let came: u64 = events.into_inner().unwrap().iter().map(|event| if let Event::Late { len, .. } = event { *len } else { 0 }).sum();
     assert_eq!(came, first.lost_bytes - report.lost_bytes);
+}
+
+/// A source that gave a sector once and does not any more: what is on the target is not given for what comes late beside it.
+#[rstest]
+#[case::beside_a_change_of_the_plan(500, Ids::Fresh, &[], Outcome::Proved)]
+#[case::under_a_change_of_the_plan(0, Ids::Fresh, &[(100, 3)], Outcome::Incomplete)]
+#[case::without_any_change(500, Ids::Keep, &[], Outcome::Proved)]
+fn what_is_here_is_not_given_for_what_comes(#[case] worse: u64, #[case] ids: Ids, #[case] lost: &[(u64, u64)], #[case] outcome: Outcome) {
+    let place = Place { ids, ..Place::new() };
+    let content = content(9);
+    let source = place.drive("from", &content, &faults(&[(100, 3)]));
+    let target = place.drive("onto", &vec![0; content.len()], "");
+    let control = Control::new();
+    let stopper = |event: &Event| {
+        if matches!(event, Event::Phase { phase: Phase::Prove, .. }) {
+            control.stop();
+        }
+    };
+    assert_eq!(place.clone_with(&source, &target, &control, false, &stopper).unwrap().outcome, Outcome::Interrupted);
+    place.faults("from", &faults(&[(worse, 1)]));
+    let report = place.clone_with(&source, &target, &Control::new(), false, &Silent).unwrap();
+    assert_eq!(report.lost.iter().map(|stretch| (stretch.start, stretch.sectors)).collect::<Vec<_>>(), lost);
+    assert_eq!(report.outcome, outcome, "{} {:?}", report.reason, report.proof);
+    let (mut wanted, there) = (content, place.content("onto"));
+    if ids == Ids::Fresh {
+        wanted[440..444].copy_from_slice(&there[440..444]);
+    }
+    lost.iter().for_each(|(lba, sectors)| wanted[*lba as usize * 512..(lba + sectors) as usize * 512].fill(0));
+    assert!(there == wanted);
 }
