@@ -1,9 +1,11 @@
 //! A block device as a drive, read and written past the page cache.
 
 use crate::discover::Found;
+use crate::flight::Flight;
 use crate::identity::Identity;
 use crate::io::{Access, Io};
 use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
+use crate::patience::Patience;
 use crate::raw::writable;
 use crate::standing::Standing;
 use crate::sys;
@@ -61,6 +63,14 @@ impl BlockDevice {
     pub(crate) fn file(&self) -> &File {
         self.io.file()
     }
+
+    /// A drive that was pulled out often answers with a plain read error first.
+    fn sorted(&self, error: ReadError) -> ReadError {
+        match error {
+            ReadError::Unreadable { why, .. } if !self.present() => ReadError::Gone(why),
+            other => other,
+        }
+    }
 }
 
 impl Medium for BlockDevice {
@@ -75,11 +85,14 @@ impl Medium for BlockDevice {
     }
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
         inside(offset, buf.len(), self.geometry.size_bytes)?;
-        match self.io.read(offset, buf) {
-            // A drive that was pulled out often answers with a plain read error first.
-            Err(ReadError::Unreadable { why, .. }) if !self.present() => Err(ReadError::Gone(why)),
-            other => other,
-        }
+        self.io.read(offset, buf).map_err(|error| self.sorted(error))
+    }
+    fn read_within(&self, offset: u64, buf: &mut [u8], patience: &Patience) -> Result<(), ReadError> {
+        inside(offset, buf.len(), self.geometry.size_bytes)?;
+        self.io.read_within(offset, buf, patience).map_err(|error| self.sorted(error))
+    }
+    fn flight(&self, depth: u32, patience: &Patience) -> Option<Box<dyn Flight + '_>> {
+        self.io.flight(self.geometry.size_bytes, depth, patience, Box::new(|error| self.sorted(error)))
     }
     fn rests_on(&self) -> Vec<&File> {
         vec![self.file()]

@@ -1,11 +1,14 @@
 //! The one small trait that everything with sectors implements.
 
 use crate::clock::Clock;
+use crate::flight::Flight;
 use crate::identity::Identity;
+use crate::patience::Patience;
 use crate::standing::Standing;
 use std::fs::File;
 use std::io;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// Size and sectors of a drive, in bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize)]
@@ -41,6 +44,14 @@ pub enum ReadError {
     /// The drive does not answer any more.
     #[error("the drive is gone: {0}")]
     Gone(String),
+    /// The drive is there and has not answered yet. It may be busy with this read for long.
+    #[error("no answer from byte {offset} for {} s", after.as_secs())]
+    Silent {
+        /// First byte of the call.
+        offset: u64,
+        /// How long the answer was waited for.
+        after: Duration,
+    },
     /// Nobody may read past the end; a bug in the caller or a drive that became smaller.
     #[error("read of {len} bytes at {offset} reaches past the end of the drive at {size}")]
     PastEnd {
@@ -107,6 +118,60 @@ impl WriteError {
     }
 }
 
+/// What is known of a stretch before it is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Holds {
+    /// Bytes that must be read to be known.
+    Bytes,
+    /// Nothing but zeroes, such as a hole in a sparse file.
+    Zero,
+    /// Nobody knows: what this came from was not read there, or could not be. A read fails.
+    Unknown,
+}
+
+/// A stretch of one kind.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Stretch {
+    /// Bytes; 0 only at the end of the drive, or where none were asked about. What follows may be of the same kind.
+    pub len: u64,
+    /// What it holds.
+    pub holds: Holds,
+}
+
+impl Stretch {
+    /// The first stretch of several parts that lie one behind the other: how long each is, and what is known of its start. Bytes
+    /// are not joined: who reads them asks again.
+    pub fn joined(parts: impl IntoIterator<Item = (u64, Self)>) -> Self {
+        let mut all: Option<Self> = None;
+        for (whole, part) in parts {
+            match &mut all {
+                Some(all) if all.holds != part.holds => break,
+                Some(all) => all.len += part.len,
+                None => all = Some(part),
+            }
+            if part.len < whole || part.holds == Holds::Bytes {
+                break;
+            }
+        }
+        all.unwrap_or(Self { len: 0, holds: Holds::Bytes })
+    }
+
+    /// The first stretch from `offset` to `end` of what is put together out of `spans`, with zeroes between them. `ask` is told
+    /// a place within a span, the bytes from there on, and the span.
+    pub fn put_together<T>(offset: u64, end: u64, spans: impl Iterator<Item = (std::ops::Range<u64>, T)>, ask: impl Fn(u64, u64, T) -> Self) -> Self {
+        let zeroes = |len: u64| (len, Self { len, holds: Holds::Zero });
+        let mut at = offset;
+        let mut parts = spans.map(Some).chain([None]).flat_map(|span| {
+            let (range, span) = span.map_or((end..end, None), |(range, span)| (range, Some(span)));
+            let between = zeroes(range.start.saturating_sub(at));
+            at = range.end;
+            let len = range.end - range.start;
+            [Some(between), span.map(|span| (len, ask(range.start, len, span)))].into_iter().flatten().filter(|(len, _)| *len > 0)
+        });
+        Self::joined(&mut parts)
+    }
+}
+
 /// Anything with sectors that can be read: a block device, a raw file, a simulated drive.
 pub trait Medium: Send + Sync {
     /// Size and sectors.
@@ -121,10 +186,31 @@ pub trait Medium: Send + Sync {
     /// [`ReadError::Unreadable`] names the first place that failed; what lies before it in `buf` is good.
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError>;
 
-    /// How many bytes from `offset` on, `max` at the most, are known to read as zero without reading them: a hole in
-    /// a sparse file. 0 where nothing is known. A simulated drive spends the time that reading would have taken.
-    fn zero_run(&self, _offset: u64, _max: u64) -> u64 {
-        0
+    /// The same, with an end to the waiting.
+    ///
+    /// # Errors
+    /// [`ReadError::Silent`] when the patience is over, [`ReadError::Gone`] when it is called off; the drive may be busy with
+    /// the read all the same. What is in `buf` then is not said.
+    fn read_within(&self, offset: u64, buf: &mut [u8], _patience: &Patience) -> Result<(), ReadError> {
+        self.read_at(offset, buf)
+    }
+
+    /// A way to have several reads in flight, `depth` at the most, where the drive has one. [`crate::flight::over`] is for
+    /// whoever reads.
+    fn flight(&self, _depth: u32, _patience: &Patience) -> Option<Box<dyn Flight + '_>> {
+        None
+    }
+
+    /// What is known without reading of the bytes from `offset` on, and of how many, `max` at the most. A simulated drive spends
+    /// the time on zeroes that reading would have taken.
+    fn stretch(&self, offset: u64, max: u64) -> Stretch {
+        Stretch { len: max.min(self.geometry().size_bytes.saturating_sub(offset)), holds: Holds::Bytes }
+    }
+
+    /// How many bytes from `offset` on, `max` at the most, are known to be zero; 0 where that is not known.
+    fn zero_run(&self, offset: u64, max: u64) -> u64 {
+        let Stretch { len, holds } = self.stretch(offset, max);
+        if holds == Holds::Zero { len } else { 0 }
     }
 
     /// Says that a range is read next, so that the system may begin with it while another one is waited for.

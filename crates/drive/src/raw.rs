@@ -1,8 +1,10 @@
 //! A raw file as a drive. Holes are known and not read.
 
+use crate::flight::Flight;
 use crate::identity::Identity;
 use crate::io::{Access, Io};
-use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
+use crate::medium::{Geometry, Medium, ReadError, Stretch, WriteError, WriteMedium, inside};
+use crate::patience::Patience;
 use crate::standing::Standing;
 use rustix::fs::FallocateFlags;
 use std::fs::{File, OpenOptions};
@@ -86,10 +88,6 @@ impl RawFile {
     pub(crate) fn file(&self) -> &File {
         self.io.file()
     }
-
-    pub(crate) fn hole(&self, offset: u64, max: u64) -> u64 {
-        self.io.hole(offset, max, self.geometry.size_bytes)
-    }
 }
 
 /// A file says nothing of sectors. A GPT header stands in the second one, so its place tells; else 512.
@@ -115,8 +113,15 @@ impl Medium for RawFile {
         inside(offset, buf.len(), self.geometry.size_bytes)?;
         self.io.read(offset, buf)
     }
-    fn zero_run(&self, offset: u64, max: u64) -> u64 {
-        self.hole(offset, max)
+    fn read_within(&self, offset: u64, buf: &mut [u8], patience: &Patience) -> Result<(), ReadError> {
+        inside(offset, buf.len(), self.geometry.size_bytes)?;
+        self.io.read_within(offset, buf, patience)
+    }
+    fn flight(&self, depth: u32, patience: &Patience) -> Option<Box<dyn Flight + '_>> {
+        self.io.flight(self.geometry.size_bytes, depth, patience, Box::new(|error| error))
+    }
+    fn stretch(&self, offset: u64, max: u64) -> Stretch {
+        self.io.stretch(offset, max, self.geometry.size_bytes)
     }
     fn rests_on(&self) -> Vec<&File> {
         vec![self.file()]
@@ -142,6 +147,7 @@ impl WriteMedium for RawFile {
     }
     fn write_zero(&self, offset: u64, len: u64) -> Result<(), WriteError> {
         writable(offset, len, self.geometry.size_bytes)?;
+        self.io.pierced();
         let punch = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
         match rustix::fs::fallocate(self.io.file(), punch, offset, len) {
             Ok(()) => Ok(()),

@@ -4,7 +4,8 @@ use crate::clock::Clock;
 use crate::extents::Extents;
 use crate::health::Facts;
 use crate::identity::{Bus, Identity};
-use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
+use crate::medium::{Geometry, Holds, Medium, ReadError, Stretch, WriteError, WriteMedium, inside};
+use crate::patience::{GLANCE, Patience};
 use crate::raw::{RawFile, writable};
 use crate::standing::Standing;
 use serde::Deserialize;
@@ -120,6 +121,22 @@ pub enum Fault {
         /// How much longer.
         ms: f64,
     },
+    /// Reads touching it get no answer for that long, and fail then. The drive answers nothing else meanwhile.
+    Hangs {
+        /// First sector.
+        lba: u64,
+        /// Sectors.
+        sectors: u64,
+        /// How long, in seconds.
+        s: f64,
+    },
+    /// Nobody knows what is there, and that is known without a read, as in an image of a drive that failed.
+    Unknown {
+        /// First sector.
+        lba: u64,
+        /// Sectors.
+        sectors: u64,
+    },
     /// Wrong bytes, other ones at every read, and no error.
     Silent {
         /// First sector.
@@ -162,6 +179,29 @@ pub enum Fault {
         /// Reads before that.
         after_reads: u64,
     },
+}
+
+impl Fault {
+    /// First sector and sectors it is at; none where it is not at a place.
+    fn place(&self) -> (u64, u64) {
+        match *self {
+            Self::Unreadable { lba, sectors, .. }
+            | Self::Flaky { lba, sectors, .. }
+            | Self::Slow { lba, sectors, .. }
+            | Self::Hangs { lba, sectors, .. }
+            | Self::Unknown { lba, sectors }
+            | Self::Silent { lba, sectors }
+            | Self::WriteUnreadable { lba, sectors }
+            | Self::WriteLost { lba, sectors }
+            | Self::Changes { lba, sectors, .. } => (lba, sectors),
+            Self::Drops { .. } | Self::FlushFails { .. } => (0, 0),
+        }
+    }
+
+    /// Whether it shows when its place is read.
+    fn is_read(&self) -> bool {
+        !matches!(self, Self::WriteUnreadable { .. } | Self::WriteLost { .. } | Self::Drops { .. } | Self::FlushFails { .. })
+    }
 }
 
 struct State {
@@ -288,7 +328,24 @@ impl SimDrive {
         state.head = offset + bytes;
         if !cost.is_zero() {
             state.free_at = state.free_at.max(self.clock.now()) + cost;
-            self.clock.reach(state.free_at);
+        }
+    }
+
+    /// Lets the time go by that the drive is busy.
+    fn wait(&self, state: &State) {
+        self.clock.reach(state.free_at);
+    }
+
+    /// The same, as long as somebody has the patience.
+    fn wait_within(&self, state: &State, offset: u64, patience: &Patience) -> Result<(), ReadError> {
+        let began = self.clock.now();
+        loop {
+            let now = self.clock.now();
+            if now >= state.free_at {
+                return Ok(());
+            }
+            patience.check(offset, now - began)?;
+            self.clock.reach(state.free_at.min(now + GLANCE.max((state.free_at - now) / 100)).min(began.saturating_add(patience.limit)));
         }
     }
 
@@ -320,6 +377,36 @@ impl SimDrive {
 }
 
 impl SimDrive {
+    /// The first place of a stretch that fails with the milliseconds that this takes, and how much longer the whole takes.
+    fn troubles(&self, state: &mut State, offset: u64, len: u64) -> (Option<(u64, f64)>, Duration) {
+        let mut extra = Duration::ZERO;
+        let mut bad: Option<(u64, f64)> = None;
+        let mut fails = |range: Range<u64>, ms: f64| {
+            if bad.is_none_or(|(at, _)| range.start < at) {
+                bad = Some((range.start, ms));
+            }
+        };
+        for fault in &self.faults {
+            let (lba, sectors) = fault.place();
+            let Some(range) = self.touched(lba, sectors, offset, len) else { continue };
+            match *fault {
+                Fault::Unreadable { ms, .. } => fails(range, ms),
+                Fault::Hangs { s, .. } => fails(range, s * 1000.0),
+                Fault::Unknown { .. } => fails(range, 0.0),
+                Fault::Flaky { chance, seed, ms, .. } => {
+                    state.random = state.random.wrapping_add(seed | 1);
+                    let drawn = (step(&mut state.random) >> 11) as f64 / (1u64 << 53) as f64;
+                    if drawn >= chance {
+                        fails(range, ms);
+                    }
+                }
+                Fault::Slow { ms: more, .. } => extra += ms(more),
+                _ => {}
+            }
+        }
+        (bad, extra)
+    }
+
     /// Writes what of a stretch the drive does not only pretend to write. `write` gets the start and the part of it.
     fn keep(&self, offset: u64, len: u64, write: &mut dyn FnMut(Range<u64>) -> Result<(), WriteError>) -> Result<(), WriteError> {
         let mut kept: Extents<()> = Extents::new();
@@ -372,39 +459,21 @@ impl Medium for SimDrive {
     }
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
+        self.read_within(offset, buf, &Patience { limit: Duration::MAX, control: None })
+    }
+
+    fn read_within(&self, offset: u64, buf: &mut [u8], patience: &Patience) -> Result<(), ReadError> {
         inside(offset, buf.len(), self.geometry.size_bytes)?;
         let len = buf.len() as u64;
         let mut state = self.state.lock().expect("drive lock");
         self.answer(&mut state, true).map_err(ReadError::Gone)?;
-        let mut extra = Duration::ZERO;
-        let mut bad: Option<(u64, f64)> = None;
-        for fault in &self.faults {
-            match *fault {
-                Fault::Unreadable { lba, sectors, ms } => {
-                    if let Some(range) = self.touched(lba, sectors, offset, len)
-                        && bad.is_none_or(|(at, _)| range.start < at)
-                    {
-                        bad = Some((range.start, ms));
-                    }
-                }
-                Fault::Flaky { lba, sectors, chance, seed, ms } => {
-                    if let Some(range) = self.touched(lba, sectors, offset, len) {
-                        state.random = state.random.wrapping_add(seed | 1);
-                        let drawn = (step(&mut state.random) >> 11) as f64 / (1u64 << 53) as f64;
-                        if drawn >= chance && bad.is_none_or(|(at, _)| range.start < at) {
-                            bad = Some((range.start, ms));
-                        }
-                    }
-                }
-                Fault::Slow { lba, sectors, ms: more } if self.touched(lba, sectors, offset, len).is_some() => extra += ms(more),
-                _ => {}
-            }
-        }
+        let (bad, mut extra) = self.troubles(&mut state, offset, len);
         let good = bad.map_or(len, |(at, _)| at - offset);
         if let Some((_, more)) = bad {
             extra += ms(more);
         }
         self.spend(&mut state, offset, good, true, extra);
+        self.wait_within(&state, offset, patience)?;
         self.backing.read_at(offset, &mut buf[..good as usize])?;
         for fault in &self.faults {
             if let Fault::Changes { lba, sectors, after_reads } = *fault
@@ -431,31 +500,29 @@ impl Medium for SimDrive {
         }
     }
 
-    fn zero_run(&self, offset: u64, max: u64) -> u64 {
-        let mut run = self.backing.hole(offset, max);
-        for fault in &self.faults {
-            let (lba, sectors) = match *fault {
-                Fault::Unreadable { lba, sectors, .. }
-                | Fault::Flaky { lba, sectors, .. }
-                | Fault::Slow { lba, sectors, .. }
-                | Fault::Silent { lba, sectors }
-                | Fault::Changes { lba, sectors, .. } => (lba, sectors),
-                _ => continue,
-            };
-            if let Some(range) = self.touched(lba, sectors, offset, run) {
-                run = range.start - offset;
+    fn stretch(&self, offset: u64, max: u64) -> Stretch {
+        let Stretch { mut len, mut holds } = self.backing.stretch(offset, max);
+        for fault in self.faults.iter().filter(|fault| fault.is_read()) {
+            let (lba, sectors) = fault.place();
+            match self.touched(lba, sectors, offset, len) {
+                Some(range) if range.start > offset => len = range.start - offset,
+                Some(range) => {
+                    (len, holds) = (range.end - offset, if matches!(fault, Fault::Unknown { .. }) { Holds::Unknown } else { Holds::Bytes })
+                }
+                None => {}
             }
         }
-        // A sheet at a time, so that a watcher sees the head move.
-        let run = run.min(64 << 20);
-        if run > 0 {
+        if holds == Holds::Zero && len > 0 {
+            // A sheet at a time, so that a watcher sees the head move.
+            len = len.min(64 << 20);
             let mut state = self.state.lock().expect("drive lock");
             if self.answer(&mut state, false).is_err() {
-                return 0;
+                return Stretch { len, holds: Holds::Bytes };
             }
-            self.spend(&mut state, offset, run, true, Duration::ZERO);
+            self.spend(&mut state, offset, len, true, Duration::ZERO);
+            self.wait(&state);
         }
-        run
+        Stretch { len, holds }
     }
 
     fn rests_on(&self) -> Vec<&File> {
@@ -480,6 +547,7 @@ impl WriteMedium for SimDrive {
         writable(offset, len, self.geometry.size_bytes)?;
         let mut state = self.take_write(offset, len)?;
         self.spend(&mut state, offset, len, false, Duration::ZERO);
+        self.wait(&state);
         state.unflushed = Some((offset, len));
         self.keep(offset, len, &mut |range| self.backing.write_at(range.start, &buf[(range.start - offset) as usize..(range.end - offset) as usize]))
     }
@@ -488,6 +556,7 @@ impl WriteMedium for SimDrive {
         writable(offset, len, self.geometry.size_bytes)?;
         let mut state = self.take_write(offset, len)?;
         self.spend(&mut state, offset, len, false, Duration::ZERO);
+        self.wait(&state);
         self.keep(offset, len, &mut |range| self.backing.write_zero(range.start, range.end - range.start))
     }
 

@@ -3,13 +3,16 @@
 use crate::claims::Claim;
 use crate::clock::Clock;
 use crate::control::Control;
+use crate::flight::Flight;
 use crate::ground::Ground;
 use crate::identity::Identity;
-use crate::medium::{Geometry, Medium, ReadError};
+use crate::medium::{Geometry, Medium, ReadError, Stretch};
+use crate::patience::Patience;
 use crate::refusal::Refusal;
 use crate::standing::Standing;
 use std::fs::File;
 use std::sync::{Arc, RwLock};
+use std::time::Duration;
 
 /// A drive that is read and never written to: there is no method that could.
 #[derive(Clone)]
@@ -18,15 +21,20 @@ pub struct Source {
     ground: Arc<Ground>,
 }
 
-/// A drive that gives nothing more once a run was told to stop, so that no walk over it goes on.
+/// A drive that gives nothing more once a run was told to stop, so that no walk over it goes on, and that nobody waits for
+/// without end.
 struct Heeding {
     inner: Arc<dyn Medium>,
-    control: RwLock<Option<Control>>,
+    patience: RwLock<Patience>,
 }
 
 impl Heeding {
     fn is_stopped(&self) -> bool {
-        self.control.read().expect("control lock").as_ref().is_some_and(Control::is_stopped)
+        self.patience.read().expect("patience lock").control.as_ref().is_some_and(Control::is_stopped)
+    }
+
+    fn patience(&self) -> Patience {
+        self.patience.read().expect("patience lock").clone()
     }
 }
 
@@ -38,10 +46,16 @@ impl Medium for Heeding {
         self.inner.identity()
     }
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
-        if self.is_stopped() { Err(ReadError::Gone("the run was stopped".into())) } else { self.inner.read_at(offset, buf) }
+        self.read_within(offset, buf, &self.patience())
     }
-    fn zero_run(&self, offset: u64, max: u64) -> u64 {
-        self.inner.zero_run(offset, max)
+    fn read_within(&self, offset: u64, buf: &mut [u8], patience: &Patience) -> Result<(), ReadError> {
+        if self.is_stopped() { Err(ReadError::Gone("the run was stopped".into())) } else { self.inner.read_within(offset, buf, patience) }
+    }
+    fn flight(&self, depth: u32, patience: &Patience) -> Option<Box<dyn Flight + '_>> {
+        self.inner.flight(depth, patience)
+    }
+    fn stretch(&self, offset: u64, max: u64) -> Stretch {
+        self.inner.stretch(offset, max)
     }
     fn will_read(&self, offset: u64, len: u64) {
         if !self.is_stopped() {
@@ -65,7 +79,7 @@ impl Medium for Heeding {
 impl Source {
     /// Wraps a medium; `ground` tells what it stands on, so that it is never taken for its own target.
     pub fn new(medium: Arc<dyn Medium>, ground: Ground) -> Self {
-        Self { medium: Arc::new(Heeding { inner: medium, control: RwLock::new(None) }), ground: Arc::new(ground) }
+        Self { medium: Arc::new(Heeding { inner: medium, patience: RwLock::default() }), ground: Arc::new(ground) }
     }
 
     /// A source that stands on nothing the system knows, for data in memory.
@@ -75,7 +89,17 @@ impl Source {
 
     /// Gives nothing more, to whoever holds it, once `control` was told to stop.
     pub fn obey(&self, control: &Control) {
-        *self.medium.control.write().expect("control lock") = Some(control.clone());
+        self.medium.patience.write().expect("patience lock").control = Some(control.clone());
+    }
+
+    /// Sets how long a single read may take, on the clock the drive lives by.
+    pub fn wait_at_most(&self, limit: Duration) {
+        self.medium.patience.write().expect("patience lock").limit = limit;
+    }
+
+    /// How long, and whom it obeys.
+    pub fn patience(&self) -> Patience {
+        self.medium.patience()
     }
 
     /// What it stands on.

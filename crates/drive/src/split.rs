@@ -3,8 +3,9 @@
 //! within the pieces that are there; none is added.
 
 use crate::identity::Identity;
-use crate::medium::{Geometry, Medium, ReadError, WriteError, WriteMedium, inside};
+use crate::medium::{Geometry, Medium, ReadError, Stretch, WriteError, WriteMedium, inside};
 use crate::paths::real;
+use crate::patience::Patience;
 use crate::raw::{RawFile, writable};
 use crate::standing::Standing;
 use std::collections::HashSet;
@@ -135,10 +136,13 @@ impl Medium for SplitFile {
         &self.identity
     }
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
+        self.read_within(offset, buf, &Patience::default())
+    }
+    fn read_within(&self, offset: u64, buf: &mut [u8], patience: &Patience) -> Result<(), ReadError> {
         inside(offset, buf.len(), self.geometry.size_bytes)?;
         let (len, mut done) = (buf.len() as u64, 0);
         for (piece, at, here) in self.cut(offset, len) {
-            let read = piece.read_at(at, &mut buf[done as usize..(done + here) as usize]);
+            let read = piece.read_within(at, &mut buf[done as usize..(done + here) as usize], patience);
             read.map_err(|error| match error {
                 // Places count from the start of the drive.
                 ReadError::Unreadable { offset: place, why, .. } => {
@@ -151,16 +155,9 @@ impl Medium for SplitFile {
         }
         Ok(())
     }
-    fn zero_run(&self, offset: u64, max: u64) -> u64 {
-        let mut run = 0;
-        for (piece, at, here) in self.cut(offset, max.min(self.geometry.size_bytes.saturating_sub(offset))) {
-            let zero = piece.zero_run(at, here);
-            run += zero;
-            if zero < here {
-                break;
-            }
-        }
-        run
+    fn stretch(&self, offset: u64, max: u64) -> Stretch {
+        let parts = self.cut(offset, max.min(self.geometry.size_bytes.saturating_sub(offset)));
+        Stretch::joined(parts.map(|(piece, at, here)| (here, piece.stretch(at, here))))
     }
     fn will_read(&self, offset: u64, len: u64) {
         let len = len.min(self.geometry.size_bytes.saturating_sub(offset));

@@ -1,9 +1,11 @@
-//! The one place of this crate with `unsafe`: requests to the kernel that have no safe wrapper.
+//! The one place of this crate with `unsafe`, with [`ring`] below it: requests to the kernel that have no safe wrapper.
 //!
 //! What holds it up: every pointer handed to the kernel is to a local value that outlives the call, of exactly the
 //! type and size that the request's definition in the kernel's public headers (`linux/fs.h`, `linux/loop.h`, `linux/nvme_ioctl.h`,
 //! `scsi/sg.h`) names.
 #![allow(unsafe_code)]
+
+pub mod ring;
 
 use std::fs::File;
 use std::io;

@@ -6,10 +6,12 @@
 use crate::claims::{AGAIN, Claim, TRIES};
 use crate::clock::Clock;
 use crate::discover::Use;
+use crate::flight::Flight;
 use crate::ground::{Ground, Meeting};
 use crate::identity::Identity;
 use crate::kinds::{Named, NotOpened, Shown, Written};
-use crate::medium::{Geometry, Medium, ReadError, WriteMedium};
+use crate::medium::{Geometry, Medium, ReadError, Stretch, WriteMedium};
+use crate::patience::Patience;
 use crate::refusal::Refusal;
 use crate::release::Release;
 use crate::source::Source;
@@ -313,8 +315,14 @@ impl Medium for Reading {
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
         self.0.read_at(offset, buf)
     }
-    fn zero_run(&self, offset: u64, max: u64) -> u64 {
-        self.0.zero_run(offset, max)
+    fn read_within(&self, offset: u64, buf: &mut [u8], patience: &Patience) -> Result<(), ReadError> {
+        self.0.read_within(offset, buf, patience)
+    }
+    fn flight(&self, depth: u32, patience: &Patience) -> Option<Box<dyn Flight + '_>> {
+        self.0.flight(depth, patience)
+    }
+    fn stretch(&self, offset: u64, max: u64) -> Stretch {
+        self.0.stretch(offset, max)
     }
     fn present(&self) -> bool {
         self.0.present()

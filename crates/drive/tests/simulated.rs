@@ -2,7 +2,7 @@
 
 use badger_drive::clock::{Clock, SimClock};
 use badger_drive::sim::SimDrive;
-use badger_drive::{Medium, ReadError, Release, Workshop, WriteError};
+use badger_drive::{Control, Holds, Medium, Patience, ReadError, Release, Stretch, Workshop, WriteError};
 use rstest::rstest;
 use std::fs;
 use std::path::PathBuf;
@@ -84,6 +84,47 @@ fn a_drive_that_drops_off(#[case] back: &str, #[case] returns: bool) {
     bench.clock.sleep(Duration::from_secs(4));
     assert_eq!(drive.present(), returns);
     assert_eq!(read(&drive, 5, 1).is_ok(), returns);
+}
+
+#[test]
+fn a_drive_that_hangs_is_waited_for_as_long_as_somebody_wants() {
+    let bench = drive("[[fault]]\nkind = \"hangs\"\nlba = 100\nsectors = 8\ns = 90\n");
+    let (drive, mut bytes) = (bench.open(), vec![0; 16 * SECTOR]);
+    let patience = Patience { limit: Duration::from_secs(20), control: None };
+    let mut hasty = |sector: u64| drive.read_within(sector * SECTOR as u64, &mut bytes, &patience);
+    assert!(matches!(hasty(96), Err(ReadError::Silent { after, .. }) if after == patience.limit));
+    assert_eq!(bench.clock.now(), patience.limit);
+    assert!(matches!(hasty(0), Err(ReadError::Silent { .. })), "it is busy with the other read");
+    bench.clock.sleep(Duration::from_secs(60));
+    assert!(hasty(0).is_ok());
+    assert!(matches!(read(&drive, 103, 1), Err(ReadError::Unreadable { .. })), "who waits long enough gets its answer");
+    let control = Control::new();
+    control.stop();
+    let called_off = Patience { limit: Duration::MAX, control: Some(control) };
+    assert!(matches!(drive.read_within(100 * SECTOR as u64, &mut [0; SECTOR], &called_off), Err(ReadError::Gone(_))));
+}
+
+/// Bytes, zeroes and what nobody knows, each with its length, and all of it together the whole drive.
+#[test]
+fn what_is_known_without_reading_is_one_answer() {
+    let bench = drive("[[fault]]\nkind = \"unknown\"\nlba = 100\nsectors = 50\n[[fault]]\nkind = \"unknown\"\nlba = 9000\nsectors = 10\n");
+    fs::OpenOptions::new().write(true).open(bench.path.with_file_name("slate.img")).unwrap().set_len(10_000 * SECTOR as u64).unwrap();
+    let (drive, mut seen, mut at) = (bench.open(), Vec::new(), 0);
+    while at < drive.geometry().size_bytes {
+        let Stretch { len, holds } = drive.stretch(at, u64::MAX);
+        seen.push((holds, len / SECTOR as u64));
+        at += len;
+    }
+    let wanted = [(Holds::Bytes, 100), (Holds::Unknown, 50), (Holds::Bytes, 8042), (Holds::Zero, 808), (Holds::Unknown, 10), (Holds::Zero, 990)];
+    assert_eq!(seen, wanted);
+    let error = drive.read_at(0, &mut vec![0; 200 * SECTOR]).unwrap_err();
+    assert!(matches!(error, ReadError::Unreadable { offset, .. } if offset == 100 * SECTOR as u64));
+    let (mut bytes, mut lost) = (vec![1; 200 * SECTOR], Vec::new());
+    badger_drive::narrow::read_hard(&drive, 0, &mut bytes, &mut lost).unwrap();
+    assert_eq!(lost, [(100 * SECTOR as u64, 50 * SECTOR as u64)]);
+    assert!(
+        bytes[150 * SECTOR..].iter().zip(150u16..).all(|(byte, _)| *byte >= 150) && bytes[100 * SECTOR..150 * SECTOR].iter().all(|byte| *byte == 0)
+    );
 }
 
 #[test]

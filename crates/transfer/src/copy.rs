@@ -9,7 +9,8 @@ use crate::tally::{Note, Tally};
 use crate::tree::{self, Hash, LEAF};
 use badger_drive::buffer::{Buffer, Pool, is_zero};
 use badger_drive::clock::Clock;
-use badger_drive::narrow::read_hard;
+use badger_drive::flight::{self, Flight, Landed};
+use badger_drive::narrow::{read_hard, read_on};
 use badger_drive::{Extents, Medium, Source, Target, WriteError};
 use badger_layout::Plan;
 use badger_layout::plan::{Patch, Rest};
@@ -24,6 +25,8 @@ use std::time::Duration;
 pub const CHUNK: u64 = 4 * LEAF;
 /// Buffers in flight.
 const BUFFERS: usize = 8;
+/// Reads that one reader has in flight, where the drive has a way to that.
+pub const DEPTH: u32 = 3;
 /// A flush comes after so many bytes at the latest ...
 const FLUSH_BYTES: u64 = 1 << 30;
 /// ... or so much time of the run's clock.
@@ -146,6 +149,15 @@ impl Reader<'_> {
     }
 
     fn read(&self, out: &SyncSender<Piece>) -> Result<(), Break> {
+        let mut flight = flight::over(self.context.image, DEPTH, &self.context.source.patience());
+        let mut flying = 0;
+        let outcome = self.read_all(out, &mut *flight, &mut flying);
+        // What a reader leaves behind in flight does not come back; others may be waiting for it.
+        (0..flying).for_each(|_| self.pool.give(Buffer::new(CHUNK as usize)));
+        outcome
+    }
+
+    fn read_all(&self, out: &SyncSender<Piece>, flight: &mut dyn Flight, flying: &mut usize) -> Result<(), Break> {
         while let Some(Range { start: mut to, end }) = self.route.next() {
             while to < end {
                 if !self.context.control.go_on() {
@@ -156,26 +168,36 @@ impl Reader<'_> {
                 }
                 let zero = self.zero_leaves(to, end - to);
                 let len = if zero > 0 { zero } else { (end - to).min(CHUNK) };
-                let piece = if zero > 0 {
-                    Piece::Zero { to, len }
+                if zero > 0 {
+                    if out.send(Piece::Zero { to, len }).is_err() {
+                        return Ok(());
+                    }
                 } else {
                     self.context.control.hold_back(len, self.context.clock);
-                    self.data(to, len as usize)?
-                };
+                    flight.begin(to, len as usize, self.pool.take());
+                    *flying += 1;
+                }
                 to += len;
-                if out.send(piece).is_err() {
-                    return Ok(());
+                while !flight.has_room() {
+                    if !self.land(out, flight, flying)? {
+                        return Ok(());
+                    }
                 }
             }
         }
+        while *flying > 0 && self.land(out, flight, flying)? {}
         Ok(())
     }
 
-    fn data(&self, to: u64, len: usize) -> Result<Piece, Break> {
-        let mut buffer = self.pool.take();
+    /// Passes on what was read first of all that is in flight. False where nobody takes it.
+    fn land(&self, out: &SyncSender<Piece>, flight: &mut dyn Flight, flying: &mut usize) -> Result<bool, Break> {
+        let none = || Break::SourceGone("of the reads in flight none ends".into());
+        let Landed { offset, len, mut buffer, outcome } = flight.land().ok_or_else(none)?;
+        *flying -= 1;
         let mut lost = Vec::new();
-        match read_hard(self.context.image, to, &mut buffer[..len], &mut lost) {
-            Ok(()) => Ok(Piece::Data { to, len, buffer, lost }),
+        let read = outcome.or_else(|error| read_on(self.context.image, offset, &mut buffer[..len], error, &mut lost));
+        match read {
+            Ok(()) => Ok(out.send(Piece::Data { to: offset, len, buffer, lost }).is_ok()),
             Err(why) => {
                 self.pool.give(buffer);
                 Err(if self.context.control.is_stopped() { Break::Stopped } else { Break::SourceGone(why) })
@@ -310,7 +332,7 @@ impl Writer<'_> {
 /// # Errors
 /// See [`Break`]; up to the last flush everything is kept.
 pub fn copy(context: &Context, route: &Route, readers: usize, journal: &mut Journal, tally: &mut Tally) -> Result<(), Break> {
-    let pool = Pool::new(BUFFERS.max(2 * readers), CHUNK as usize);
+    let pool = Pool::new(BUFFERS.max((DEPTH as usize + 1) * readers), CHUNK as usize);
     let abort = AtomicBool::new(false);
     let (to_hasher, from_reader) = sync_channel::<Piece>(BUFFERS);
     let (to_writer, from_hasher) = sync_channel::<Hashed>(BUFFERS);

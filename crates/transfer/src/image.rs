@@ -1,11 +1,14 @@
 //! What the target is to hold, put together out of the source while it is read: bytes as they are, and volumes shown
 //! anew. The engines read this in the places of the target and know nothing of where it comes from.
 
+use badger_drive::buffer::Buffer;
 use badger_drive::clock::Clock;
-use badger_drive::{Control, Geometry, Identity, Medium, ReadError, Refusal, Source};
+use badger_drive::flight::{self, Flight, Landed};
+use badger_drive::{Control, Geometry, Identity, Medium, Patience, ReadError, Refusal, Source, Stretch};
 use badger_fs::{View, Wanted, Weight};
 use badger_layout::Plan;
 use badger_layout::plan::Draft;
+use std::collections::VecDeque;
 use std::fs::File;
 use std::sync::Arc;
 
@@ -134,6 +137,61 @@ impl Image {
     }
 }
 
+/// Reads in flight: those of stretches that lie on the source as they are. All else is read when it is waited for.
+struct Through<'a> {
+    image: &'a Image,
+    source: Box<dyn Flight + 'a>,
+    order: VecDeque<Begun>,
+}
+
+enum Begun {
+    /// On the source; where the stretch lies in the image.
+    There(u64),
+    Here(u64, usize, Buffer),
+}
+
+impl Flight for Through<'_> {
+    fn has_room(&self) -> bool {
+        self.source.has_room() && !self.order.iter().any(|begun| matches!(begun, Begun::Here(..)))
+    }
+
+    fn begin(&mut self, offset: u64, len: usize, buffer: Buffer) {
+        let end = offset + len as u64;
+        let whole = self.image.within(offset, end).next().filter(|(from, to, _)| (*from, *to) == (offset, end));
+        match whole.map(|(_, _, span)| (span.to, &span.what)) {
+            Some((to, What::Source(first))) => {
+                self.source.begin(first + (offset - to), len, buffer);
+                self.order.push_back(Begun::There(offset));
+            }
+            _ => self.order.push_back(Begun::Here(offset, len, buffer)),
+        }
+    }
+
+    fn land(&mut self) -> Option<Landed> {
+        match self.order.pop_front()? {
+            Begun::There(offset) => {
+                let landed = self.source.land()?;
+                let outcome = landed.outcome.map_err(|error| placed(error, landed.offset, offset));
+                Some(Landed { offset, outcome, ..landed })
+            }
+            Begun::Here(offset, len, mut buffer) => {
+                let outcome = self.image.read_at(offset, &mut buffer[..len]);
+                Some(Landed { offset, len, buffer, outcome })
+            }
+        }
+    }
+}
+
+/// An error where it shows in the image: what lies at `place` of what is read lies at `at`.
+fn placed(error: ReadError, place: u64, at: u64) -> ReadError {
+    let shift = |offset: u64| at + offset.saturating_sub(place);
+    match error {
+        ReadError::Unreadable { offset, len, why } => ReadError::Unreadable { offset: shift(offset), len, why },
+        ReadError::Silent { offset, after } => ReadError::Silent { offset: shift(offset), after },
+        other => other,
+    }
+}
+
 impl Medium for Image {
     fn geometry(&self) -> Geometry {
         self.geometry
@@ -154,31 +212,24 @@ impl Medium for Image {
                 What::Source(first) => (first + inner, self.source.read_at(first + inner, out)),
                 What::View(view) => (inner, view.read_at(inner, out)),
             };
-            read.map_err(|error| match error {
-                ReadError::Unreadable { offset: failed, len, why } => ReadError::Unreadable { offset: from + failed.saturating_sub(place), len, why },
-                other => other,
-            })?;
+            read.map_err(|error| placed(error, place, from))?;
             at = to;
         }
         buf[(at - offset) as usize..].fill(0);
         Ok(())
     }
 
-    fn zero_run(&self, offset: u64, max: u64) -> u64 {
+    fn flight(&self, depth: u32, patience: &Patience) -> Option<Box<dyn Flight + '_>> {
+        Some(Box::new(Through { image: self, source: flight::over(&*self.source, depth, patience), order: VecDeque::new() }))
+    }
+
+    fn stretch(&self, offset: u64, max: u64) -> Stretch {
         let end = offset.saturating_add(max).min(self.geometry.size_bytes);
-        let mut at = offset;
-        for (from, to, span) in self.within(offset, end) {
-            let wanted = to - from;
-            let known = match &span.what {
-                What::Source(first) => self.source.zero_run(first + (from - span.to), wanted),
-                What::View(view) => view.zero_run(from - span.to, wanted),
-            };
-            at = from + known;
-            if known < wanted {
-                return at - offset;
-            }
-        }
-        end.saturating_sub(offset).max(at - offset)
+        let spans = self.within(offset, end).map(|(from, to, span)| (from..to, span));
+        Stretch::put_together(offset, end, spans, |at, len, span| match &span.what {
+            What::Source(first) => self.source.stretch(first + (at - span.to), len),
+            What::View(view) => view.stretch(at - span.to, len),
+        })
     }
 
     fn rests_on(&self) -> Vec<&File> {

@@ -1,11 +1,13 @@
 //! Reads the target back from the medium and compares it with what was read from the source.
 
-use crate::copy::{Break, CHUNK, Context, noted};
+use crate::copy::{Break, CHUNK, Context, DEPTH, noted};
 use crate::events::Event;
 use crate::journal::Journal;
 use crate::tree::{self, Builder, Hash, LEAF};
-use badger_drive::Medium;
 use badger_drive::buffer::{Buffer, Pool};
+use badger_drive::flight::{self, Flight, Landed};
+use badger_drive::narrow::read_on;
+use badger_drive::{Medium, Patience};
 use badger_inspect::Stretch;
 use std::collections::BTreeMap;
 use std::sync::mpsc::{SyncSender, sync_channel};
@@ -205,11 +207,20 @@ struct Reading<'a> {
 impl Reading<'_> {
     /// Reads everything that was copied, and says what is passed over.
     fn all(&self, out: &SyncSender<Piece>) -> Result<(), Break> {
+        let patience = Patience { control: Some(self.context.control.clone()), ..self.context.source.patience() };
+        let mut flight = flight::over(self.drive, DEPTH, &patience);
+        let mut flying = 0;
+        let outcome = self.all_through(out, &mut *flight, &mut flying);
+        (0..flying).for_each(|_| self.pool.give(Buffer::new(CHUNK as usize)));
+        outcome
+    }
+
+    fn all_through(&self, out: &SyncSender<Piece>, flight: &mut dyn Flight, flying: &mut usize) -> Result<(), Break> {
         let size = self.context.plan.size();
         let mut leaf = 0;
         for (start, len) in proved_stretches(self.context).into_iter().chain([(size.div_ceil(LEAF) * LEAF, 0)]) {
             let count = start / LEAF - leaf;
-            if count > 0 && out.send(Piece::Spared { leaf, count }).is_err() {
+            if count > 0 && !(self.land(out, flight, flying, 0)? && out.send(Piece::Spared { leaf, count }).is_ok()) {
                 return Ok(());
             }
             let (mut at, end) = (start, (start + len).min(size));
@@ -217,36 +228,57 @@ impl Reading<'_> {
                 if !self.context.control.go_on() {
                     return Err(Break::Stopped);
                 }
-                let (piece, len) = self.next(at, end)?;
+                let zero = self.zero_leaves(at, end);
+                if zero > 0 {
+                    if !(self.land(out, flight, flying, 0)? && out.send(Piece::Zero { leaf: at / LEAF, count: zero }).is_ok()) {
+                        return Ok(());
+                    }
+                    at += zero * LEAF;
+                    continue;
+                }
+                let len = (end - at).min(CHUNK);
+                self.context.control.hold_back(len, self.context.clock);
+                flight.begin(at, len as usize, self.pool.take());
+                *flying += 1;
                 at += len;
-                if out.send(piece).is_err() {
-                    return Ok(());
+                while !flight.has_room() {
+                    if !self.land(out, flight, flying, *flying - 1)? {
+                        return Ok(());
+                    }
                 }
             }
             leaf = end.div_ceil(LEAF);
         }
-        Ok(())
+        self.land(out, flight, flying, 0).map(|_| ())
     }
 
-    /// The next piece, and how long it is.
-    fn next(&self, at: u64, end: u64) -> Result<(Piece, u64), Break> {
+    /// How many whole leaves from a byte on are known to be zero.
+    fn zero_leaves(&self, at: u64, end: u64) -> u64 {
         let whole = self.context.plan.size() / LEAF * LEAF;
         let rest = end.min(whole).saturating_sub(at);
-        let zero = if rest >= LEAF { self.drive.zero_run(at, rest) / LEAF } else { 0 };
-        if zero > 0 {
-            return Ok((Piece::Zero { leaf: at / LEAF, count: zero }, zero * LEAF));
+        if rest >= LEAF { self.drive.zero_run(at, rest) / LEAF } else { 0 }
+    }
+
+    /// Passes on in order what was read, until only `left` are in flight. False where nobody takes it.
+    fn land(&self, out: &SyncSender<Piece>, flight: &mut dyn Flight, flying: &mut usize, left: usize) -> Result<bool, Break> {
+        while *flying > left {
+            let none = || Break::TargetGone("of the reads in flight none ends".into());
+            let Landed { offset, len, mut buffer, outcome } = flight.land().ok_or_else(none)?;
+            *flying -= 1;
+            let mut unreadable = Vec::new();
+            if let Err(why) = outcome.or_else(|error| read_on(self.drive, offset, &mut buffer[..len], error, &mut unreadable)) {
+                self.pool.give(buffer);
+                return Err(match self.side {
+                    _ if self.context.control.is_stopped() => Break::Stopped,
+                    Side::Source => Break::SourceGone(why),
+                    Side::Target => Break::TargetGone(why),
+                });
+            }
+            if out.send(Piece::Data { leaf: offset / LEAF, len, buffer, unreadable }).is_err() {
+                return Ok(false);
+            }
         }
-        let len = (end - at).min(CHUNK) as usize;
-        let (mut buffer, mut unreadable) = (self.pool.take(), Vec::new());
-        self.context.control.hold_back(len as u64, self.context.clock);
-        if let Err(gone) = read(self.drive, at, &mut buffer[..len], &mut unreadable) {
-            self.pool.give(buffer);
-            return Err(match (self.side, gone) {
-                (Side::Source, Break::TargetGone(why)) => Break::SourceGone(why),
-                (_, gone) => gone,
-            });
-        }
-        Ok((Piece::Data { leaf: at / LEAF, len, buffer, unreadable }, len as u64))
+        Ok(true)
     }
 }
 
@@ -327,7 +359,7 @@ impl Comparing<'_> {
 /// # Errors
 /// [`Break::Stopped`], or a journal that cannot be read.
 pub fn read_back(context: &Context, journal: &Journal, patched: &BTreeMap<u64, Hash>, side: Side) -> Result<ReadBack, Break> {
-    let pool = Pool::new(4, CHUNK as usize);
+    let pool = Pool::new(DEPTH as usize + 3, CHUNK as usize);
     let (send, pieces) = sync_channel::<Piece>(4);
     let drive: &(dyn Medium + '_) = match side {
         Side::Target => &**context.target,

@@ -71,6 +71,36 @@ fn what_cannot_be_read_is_zero_and_listed_to_the_sector() {
     assert_eq!(blocks(&report).result, Verdict::Holds);
 }
 
+/// What nobody knows is lost, and takes no trying: it is not zero.
+#[test]
+fn what_an_image_of_a_failing_drive_does_not_know_is_lost() {
+    let place = Place::new();
+    let content = noise(16 << 20, 19);
+    let fault = "[[fault]]\nkind = \"unknown\"\nlba = 9001\nsectors = 8000\n";
+    let (source, target) = (place.drive("from", &content, fault), place.drive("onto", &vec![0; 16 << 20], ""));
+    let report = place.clone(&source, &target);
+    assert_eq!((report.outcome, report.lost_bytes), (Outcome::Incomplete, 8000 * 512));
+    let mut wanted = content;
+    wanted[9001 * 512..17_001 * 512].fill(0);
+    assert!(place.content("onto") == wanted);
+}
+
+/// A drive that hangs does not hold the run: it breaks off, says why, and goes on where it was.
+#[test]
+fn a_source_that_gives_no_answer_ends_the_run_in_order() {
+    let place = Place::new();
+    let content = noise(16 << 20, 23);
+    let hangs = "[[fault]]\nkind = \"hangs\"\nlba = 20000\nsectors = 1\ns = 4000\n";
+    let (source, target) = (place.drive("from", &content, hangs), place.drive("onto", &vec![0; 16 << 20], ""));
+    let report = place.clone(&source, &target);
+    assert_eq!(report.outcome, Outcome::Interrupted);
+    let why = &report.reason;
+    assert!(why.contains("no answer") && why.contains("300 s"), "{why}");
+    place.faults("from", "");
+    let report = place.clone(&source, &target);
+    assert_eq!((report.outcome, place.content("onto") == content), (Outcome::Proved, true));
+}
+
 #[test]
 fn silent_corruption_on_the_target_is_placed_to_the_sector() {
     let place = Place::new();

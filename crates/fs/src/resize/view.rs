@@ -1,7 +1,7 @@
 //! A volume put together out of stretches of a source and blocks that were written anew.
 
 use crate::finding::{Finding, Result};
-use badger_drive::{Extents, Geometry, Identity, Medium, ReadError, Source};
+use badger_drive::{Extents, Geometry, Holds, Identity, Medium, ReadError, Source, Stretch};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::ops::Range;
@@ -263,25 +263,21 @@ impl Medium for View {
         failed.map_or(Ok(()), Err)
     }
 
-    fn zero_run(&self, offset: u64, max: u64) -> u64 {
+    fn stretch(&self, offset: u64, max: u64) -> Stretch {
         let end = offset.saturating_add(max).min(self.geometry.size_bytes);
-        let end = self.blocks.range(offset / BLOCK..end.div_ceil(BLOCK)).next().map_or(end, |(block, _)| (block * BLOCK).max(offset));
-        let end = self.ones.within(offset..end).next().map_or(end, |(range, ())| range.start);
-        let mut at = offset;
-        let first = self.spans.partition_point(|span| span.to + span.len <= offset);
-        for span in &self.spans[first..] {
-            if span.to >= end || at >= end {
-                break;
+        let own = self.blocks.range(offset / BLOCK..end.div_ceil(BLOCK)).next().map(|(block, _)| block * BLOCK..(block + 1) * BLOCK);
+        let ones = self.ones.within(offset..end).next().map(|(range, ())| range);
+        let mut end = end;
+        for fresh in own.into_iter().chain(ones) {
+            if fresh.start <= offset {
+                return Stretch { len: fresh.end.min(end).saturating_sub(offset), holds: Holds::Bytes };
             }
-            at = at.max(span.to);
-            let wanted = (span.to + span.len).min(end) - at;
-            let known = self.source.zero_run(span.from + (at - span.to), wanted);
-            at += known;
-            if known < wanted {
-                return at - offset;
-            }
+            end = end.min(fresh.start);
         }
-        end.saturating_sub(offset)
+        let first = self.spans.partition_point(|span| span.to + span.len <= offset);
+        let touched = self.spans[first..].iter().take_while(|span| span.to < end);
+        let spans = touched.map(|span| (span.to.max(offset)..(span.to + span.len).min(end), span));
+        Stretch::put_together(offset, end, spans, |at, len, span| self.source.stretch(span.from + (at - span.to), len))
     }
 
     fn present(&self) -> bool {
