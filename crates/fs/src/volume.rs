@@ -175,3 +175,14 @@ impl Stretch<'_> {
         Some(bytes)
     }
 }
+
+/// Text up to its first zero byte.
+pub(crate) fn text(bytes: &[u8]) -> String {
+    let end = bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len());
+    String::from_utf8_lossy(&bytes[..end]).trim_end().to_string()
+}
+
+/// An identifier as systems write it.
+pub(crate) fn uuid(bytes: [u8; 16]) -> String {
+    uuid::Uuid::from_bytes(bytes).to_string()
+}

@@ -67,7 +67,7 @@ impl Looked {
         for (number, volume) in volumes.iter_mut().filter(|(_, volume)| volume.kind == badger_fs::Kind::Ntfs && volume.state != State::Damaged) {
             let Some(partition) = table.partitions.iter().find(|partition| partition.number == *number) else { continue };
             let (start, len) = table.place(partition);
-            if badger_fs::open(source, start, len).is_ok_and(|fs| badger_fs::ntfs::is_asleep(&*fs)) {
+            if badger_fs::open_all(source, start, len).unwrap_or_default().iter().any(|fs| badger_fs::ntfs::is_asleep(&**fs)) {
                 volume.state = State::Hibernated;
             }
         }

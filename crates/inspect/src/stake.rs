@@ -2,6 +2,7 @@
 
 use crate::looked::Looked;
 use badger_drive::Source;
+use badger_fs::Tree;
 use badger_fs::tree::NodeKind;
 
 use std::collections::{HashSet, VecDeque};
@@ -41,33 +42,39 @@ pub fn of(drive: &Source, looked: &Looked) -> Stake {
     for partition in looked.table.data_partitions() {
         let Some(volume) = looked.volume(partition.number) else { continue };
         let (start, len) = looked.table.place(partition);
-        let Ok(fs) = badger_fs::open(drive, start, len) else { continue };
-        let Ok(root) = fs.root() else { continue };
-        let name = if volume.label.is_empty() { partition.number.to_string() } else { volume.label.clone() };
-        let (mut seen, mut waiting) = (HashSet::from([root.id]), VecDeque::from([(name, root)]));
-        let mut entries = 0;
-        while let Some((path, directory)) = waiting.pop_front() {
-            for entry in fs.list(&directory).entries {
-                entries += 1;
-                let full = format!("{path}/{}", entry.name.shown);
-                match entry.node.kind {
-                    NodeKind::Directory if seen.insert(entry.node.id) => waiting.push_back((full, entry.node)),
-                    NodeKind::File => {
-                        stake.files += 1;
-                        stake.bytes = stake.bytes.saturating_add(entry.node.size);
-                        let modified = entry.node.modified.map_or(0, |time| time.seconds);
-                        stake.newest.push(Newest { path: full, modified, size: entry.node.size });
-                    }
-                    _ => {}
-                }
-            }
-            stake.newest.sort_by_key(|file| std::cmp::Reverse(file.modified));
-            stake.newest.truncate(NAMED);
-            if entries > MOST {
-                stake.more = true;
-                break;
-            }
+        for fs in badger_fs::open_all(drive, start, len).unwrap_or_default() {
+            add(&mut stake, &*fs, partition.number, &volume.label);
         }
     }
     stake
+}
+
+/// Adds what one volume holds, until there was enough.
+fn add(stake: &mut Stake, fs: &dyn Tree, number: u32, label: &str) {
+    let Ok(root) = fs.root() else { return };
+    let name = if label.is_empty() { number.to_string() } else { label.into() };
+    let (mut seen, mut waiting) = (HashSet::from([root.id]), VecDeque::from([(name, root)]));
+    let mut entries = 0;
+    while let Some((path, directory)) = waiting.pop_front() {
+        for entry in fs.list(&directory).entries {
+            entries += 1;
+            let full = format!("{path}/{}", entry.name.shown);
+            match entry.node.kind {
+                NodeKind::Directory if seen.insert(entry.node.id) => waiting.push_back((full, entry.node)),
+                NodeKind::File => {
+                    stake.files += 1;
+                    stake.bytes = stake.bytes.saturating_add(entry.node.size);
+                    let modified = entry.node.modified.map_or(0, |time| time.seconds);
+                    stake.newest.push(Newest { path: full, modified, size: entry.node.size });
+                }
+                _ => {}
+            }
+        }
+        stake.newest.sort_by_key(|file| std::cmp::Reverse(file.modified));
+        stake.newest.truncate(NAMED);
+        if entries > MOST {
+            stake.more = true;
+            break;
+        }
+    }
 }

@@ -1,7 +1,9 @@
 //! exFAT, following Microsoft's "exFAT file system specification": entry sets with their checksum, contiguous files,
 //! valid data lengths, times with their offset from UTC.
 
+mod boot;
 mod resize;
+pub(crate) use boot::FORMAT;
 pub(crate) use resize::placed;
 
 mod survey;
@@ -14,6 +16,7 @@ use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
 use crate::tree::{Origin, Tree, Volume};
 use badger_drive::field::{le16, le32, le64};
+use boot::Boot;
 
 /// The largest directory the format allows.
 const MOST_DIRECTORY: u64 = 256 << 20;
@@ -66,19 +69,14 @@ impl ExFat {
     /// A finding where the boot sector contradicts itself.
     pub fn open(volume: Cached) -> Result<Self> {
         let boot = volume.read(0, 512)?;
-        let (sector, cluster) = (u32::from(boot[108]), u32::from(boot[109]));
-        if !(9..=12).contains(&sector) || sector + cluster > 25 {
-            return Err(Finding::new("exfat-boot-sector", "the boot sector is damaged: its sizes"));
-        }
-        let bytes = |sectors: u32| u64::from(sectors) << sector;
-        let clusters = le32(&boot, 92).min(u32::MAX - 16);
+        let told = Boot::read(&boot).ok_or_else(|| Finding::new("exfat-boot-sector", "the boot sector is damaged: its sizes"))?;
         let mut fs = Self {
-            cluster: 1 << (sector + cluster),
-            table: bytes(le32(&boot, 80)),
-            heap: bytes(le32(&boot, 88)),
-            clusters,
-            root: le32(&boot, 96),
-            sector: 1 << sector,
+            cluster: told.cluster,
+            table: told.table,
+            heap: told.heap,
+            clusters: told.clusters,
+            root: told.root,
+            sector: told.sector,
             upper: Vec::new(),
             system: System::default(),
             volume,

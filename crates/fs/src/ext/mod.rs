@@ -8,6 +8,7 @@ mod hash;
 mod journal;
 mod resize;
 mod rewrite;
+mod superblock;
 mod survey;
 
 use crate::cached::{Cached, Near};
@@ -23,6 +24,8 @@ use fast::Fast;
 use std::collections::HashSet;
 use std::ops::Range;
 use std::sync::Arc;
+pub(crate) use superblock::FORMAT;
+use superblock::SuperBlock;
 
 const ROOT: u32 = 2;
 /// The inode that holds the room for further descriptors.
@@ -210,21 +213,6 @@ impl Inode {
     }
 }
 
-/// Where the copies of the super block begin that group 1 has by default, for each size of a block.
-pub(crate) const BACKUPS: [u64; 4] = [8193 << 10, 16384 << 11, 32768 << 12, 65536 << 13];
-
-/// The super block at a byte of a volume, if one stands there that does not contradict itself.
-pub(crate) fn super_block(bytes: &[u8]) -> Option<&[u8]> {
-    let sums = le32(bytes, 100) & CHECKSUMS != 0;
-    let right = bytes.len() == 1024
-        && le16(bytes, 56) == 0xef53
-        && le32(bytes, 24) <= 6
-        && le32(bytes, 32) > 0
-        && le32(bytes, 40) > 0
-        && (!sums || crc32c(u32::MAX, &bytes[..1020]) == le32(bytes, 1020));
-    right.then_some(bytes)
-}
-
 impl Ext {
     /// Opens a volume. Where its super block is damaged a copy is taken; a journal that was not carried out is laid over
     /// it in memory.
@@ -258,39 +246,29 @@ impl Ext {
 
     fn with(volume: Cached) -> Result<Self> {
         let wrong = |what: &str| Finding::new("ext-super-block", format!("the super block is damaged: {what}"));
+        let found = SuperBlock::find(&|at| volume.read(at, 1024).ok()).ok_or_else(|| wrong("it is none"))?;
         let mut opened = Vec::new();
-        let mut sb = volume.read(1024, 1024).unwrap_or_default();
-        if super_block(&sb).is_none() {
-            let copies = BACKUPS.iter().filter_map(|at| Some((*at, volume.read(*at, 1024).ok()?)));
-            if let Some((at, copy)) = copies.into_iter().find(|(_, copy)| super_block(copy).is_some()) {
-                opened.push(Finding::new("ext-super-block", format!("the super block is damaged; its copy at byte {at} is used")).at(1024));
-                sb = copy;
-            } else if le16(&sb, 56) == 0xef53 {
-                opened.push(Finding::new("ext-super-block", "the super block's checksum is wrong").at(1024));
-            }
+        if let Some(at) = found.copied {
+            opened.push(Finding::new("ext-super-block", format!("the super block is damaged; its copy at byte {at} is used")).at(1024));
+        } else if found.damaged {
+            opened.push(Finding::new("ext-super-block", "the super block's checksum is wrong").at(1024));
         }
-        let shift = le32(&sb, 24);
-        if le16(&sb, 56) != 0xef53 || shift > 6 {
-            return Err(wrong("it is none"));
-        }
-        let features = [le32(&sb, 92), le32(&sb, 96), le32(&sb, 100)];
-        let incompatible = features[1];
+        let (block, blocks, features) = (found.block(), found.blocks(), found.features());
+        let (sb, incompatible) = (found.bytes, features[1]);
         let old = le32(&sb, 76) == 0;
-        let wide = incompatible & 0x80 != 0;
-        let blocks = u64::from(le32(&sb, 4)) | if wide { u64::from(le32(&sb, 0x150)) << 32 } else { 0 };
         let seed = match features[2] & CHECKSUMS != 0 {
             true if incompatible & SEED_STORED != 0 => Some(le32(&sb, 0x270)),
             true => Some(crc32c(u32::MAX, &array::<16>(&sb, 104))),
             false => None,
         };
         let mut fs = Self {
-            block: 1024 << shift,
+            block,
             inode_size: if old { 128 } else { u64::from(le16(&sb, 88)) },
             inodes: le32(&sb, 0),
             inodes_per_group: le32(&sb, 40),
             blocks_per_group: le32(&sb, 32),
             first_block: u64::from(le32(&sb, 20)),
-            descriptor: if wide { u64::from(le16(&sb, 254)).max(32) } else { 32 },
+            descriptor: if incompatible & WIDE != 0 { u64::from(le16(&sb, 254)).max(32) } else { 32 },
             first_meta: (incompatible & 0x10 != 0).then(|| le32(&sb, 260)),
             blocks,
             file_types: incompatible & 2 != 0,

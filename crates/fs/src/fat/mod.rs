@@ -1,6 +1,7 @@
 //! FAT12, FAT16 and FAT32, following Microsoft's "FAT: General Overview of On-Disk Format" and the long-name
 //! specification that goes with it.
 
+mod boot;
 mod resize;
 mod survey;
 
@@ -12,6 +13,8 @@ use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
 use crate::tree::{Origin, Tree, Volume};
 use badger_drive::field::{le16, le32};
+use boot::Boot;
+pub(crate) use boot::FORMAT;
 use oem_cp::code_table::DECODING_TABLE_CP437;
 
 /// A directory has at most this many bytes: 65,536 entries.
@@ -43,19 +46,6 @@ pub struct Fat {
     clusters: u32,
 }
 
-/// Bits of an entry in the tables, by the boot sector and the number of clusters: the one rule of this program.
-///
-/// FAT32 made smaller than the rules allow says so by having no table length and no root directory of the old kind; systems
-/// go by that.
-pub(crate) fn bits(boot: &[u8], clusters: u64) -> u32 {
-    match clusters {
-        _ if le16(boot, 22) == 0 && le16(boot, 17) == 0 => 32,
-        0..4085 => 12,
-        4085..65525 => 16,
-        _ => 32,
-    }
-}
-
 impl Fat {
     /// Opens a volume.
     ///
@@ -64,45 +54,34 @@ impl Fat {
     pub fn open(volume: Cached) -> Result<Self> {
         let boot = volume.read(0, 512)?;
         let wrong = |what: &str| Finding::new("fat-boot-sector", format!("the boot sector is damaged: {what}"));
-        let (sector, per_cluster) = (u64::from(le16(&boot, 11)), u64::from(boot[13]));
-        if !matches!(sector, 512 | 1024 | 2048 | 4096) || !per_cluster.is_power_of_two() {
-            return Err(wrong("its sizes"));
-        }
-        let long = |short: u16, wide: u32| if short != 0 { u64::from(short) } else { u64::from(wide) };
-        let (reserved, copies, roots) = (u64::from(le16(&boot, 14)), u64::from(boot[16]), u64::from(le16(&boot, 17)));
-        let table_len = long(le16(&boot, 22), le32(&boot, 36));
-        let root_start = reserved + copies * table_len;
-        let root_len = (roots * 32).div_ceil(sector);
-        let total = long(le16(&boot, 19), le32(&boot, 32));
-        let data = total.checked_sub(root_start + root_len).ok_or_else(|| wrong("it is shorter than its tables"))?;
-        let clusters = (data / per_cluster).min(0x0fff_fff5) as u32;
-        let bits = bits(&boot, u64::from(clusters));
-        if reserved == 0 || copies == 0 || table_len * sector * 8 / u64::from(bits) < u64::from(clusters) {
+        let told = Boot::read(&boot).map_err(wrong)?;
+        let clusters = told.clusters.min(0x0fff_fff5) as u32;
+        if told.reserved == 0 || told.copies == 0 || told.table_len * told.sector * 8 / u64::from(told.bits) < u64::from(clusters) {
             return Err(wrong("its tables are too short"));
         }
         // With mirroring off only one table counts: the lower four bits say which.
-        let flags = if bits == 32 { le16(&boot, 40) } else { 0 };
+        let flags = if told.bits == 32 { le16(&boot, 40) } else { 0 };
         let mirrored = flags & 0x80 == 0;
         let active = if mirrored { 0 } else { u64::from(flags & 15) };
-        if active >= copies {
+        if active >= told.copies {
             return Err(wrong("it names a table that there is not"));
         }
         Ok(Self {
             active,
             mirrored,
-            said: total.saturating_mul(sector),
-            dirty: boot[if bits == 32 { 65 } else { 37 }] & 3 != 0,
-            bits,
-            cluster: per_cluster * sector,
-            table: reserved * sector,
-            table_len: table_len * sector,
-            copies,
-            info: if bits == 32 { u64::from(le16(&boot, 48)) } else { 0 },
-            backup: if bits == 32 { u64::from(le16(&boot, 50)) } else { 0 },
-            sector,
-            root: (root_start * sector, root_len * sector),
+            said: told.total.saturating_mul(told.sector),
+            dirty: told.dirty,
+            bits: told.bits,
+            cluster: told.per_cluster * told.sector,
+            table: told.reserved * told.sector,
+            table_len: told.table_len * told.sector,
+            copies: told.copies,
+            info: told.info,
+            backup: told.backup,
+            sector: told.sector,
+            root: (told.root_start * told.sector, told.root_len * told.sector),
             root_cluster: le32(&boot, 44),
-            data: (root_start + root_len) * sector,
+            data: told.data * told.sector,
             clusters,
             volume,
         })

@@ -13,9 +13,13 @@ mod rewrite;
 mod survey;
 mod walk;
 
-use crate::volume::{State, Stretch};
+use crate::format::Format;
+use crate::volume::{Kind, Recognised, State, Stretch};
 use badger_drive::field::{array, le16, le32, le64};
 pub use walk::Ntfs;
+
+/// NTFS.
+pub(crate) const FORMAT: Format = Format { recognise, open: Some(|volume| Ok(crate::format::alone(Ntfs::open(volume)?))) };
 
 /// Whether the volume's system sleeps: its hibernation file begins with one of the marks of a stored state. Fast start
 /// stores one at every shutdown.
@@ -23,15 +27,6 @@ pub fn is_asleep(fs: &dyn crate::Tree) -> bool {
     let Ok(file) = crate::tree::find(fs, "/hiberfil.sys") else { return false };
     let mut mark = [0; 4];
     fs.read(&file, 0, &mut mark).is_ok() && matches!(&mark, b"HIBR" | b"hibr" | b"RSTR" | b"rstr")
-}
-
-/// What the system files told.
-#[derive(Default)]
-pub(crate) struct Facts {
-    pub label: String,
-    pub used_bytes: Option<u64>,
-    pub state: Option<State>,
-    pub problems: Vec<String>,
 }
 
 /// The bitmap of a volume is never longer than this; 32 TiB at 4 KiB clusters.
@@ -168,33 +163,38 @@ fn used(volume: &Stretch, geometry: &Geometry, bitmap: &[u8]) -> Option<u64> {
     (left == 0).then_some(clusters.min(geometry.clusters) * geometry.cluster)
 }
 
-/// What can be told from the boot sector on.
-pub(crate) fn facts(volume: &Stretch, boot: &[u8]) -> Facts {
-    let mut facts = Facts::default();
-    let Some(geometry) = geometry(boot) else {
-        facts.state = Some(State::Damaged);
-        facts.problems.push("its boot sector contradicts itself".into());
-        return facts;
+/// NTFS, by its boot sector and the system files that tell its name, its state and how full it is.
+fn recognise(stretch: &Stretch, head: &[u8]) -> Option<Recognised> {
+    let sector = le16(head, 11);
+    let size = le64(head, 40).checked_add(1)?.checked_mul(u64::from(sector)).filter(|_| &head[3..11] == b"NTFS    ")?;
+    let mut volume = Recognised::new(Kind::Ntfs, size);
+    volume.most_sector = Some(u32::from(sector));
+    volume.id = format!("{:016X}", le64(head, 72));
+    let mut damaged = |what: &str| {
+        volume.state = State::Damaged;
+        volume.problems.push(what.into());
     };
-    match record(volume, &geometry, 3) {
-        Some(record) => {
-            let name = attribute(&record, 0x60).and_then(resident).unwrap_or_default();
-            let units: Vec<u16> = name.chunks_exact(2).map(|unit| le16(unit, 0)).collect();
-            facts.label = String::from_utf16_lossy(&units);
-            let flags = attribute(&record, 0x70).and_then(resident).map(|info| le16(info, 10));
-            facts.state = flags.map(|flags| if flags & 1 != 0 { State::Dirty } else { State::Clean });
-        }
-        None => {
-            facts.state = Some(State::Damaged);
-            facts.problems.push("its $Recognised record is damaged".into());
+    let Some(geometry) = geometry(head) else {
+        damaged("its boot sector contradicts itself");
+        return Some(volume);
+    };
+    let (named, bitmap) = (record(stretch, &geometry, 3), record(stretch, &geometry, 6));
+    if named.is_none() {
+        damaged("its $Volume record is damaged");
+    }
+    if bitmap.is_none() {
+        damaged("its $Bitmap record is damaged");
+    }
+    if let Some(record) = named {
+        let name = attribute(&record, 0x60).and_then(resident).unwrap_or_default();
+        let units: Vec<u16> = name.chunks_exact(2).map(|unit| le16(unit, 0)).collect();
+        volume.label = String::from_utf16_lossy(&units);
+        match attribute(&record, 0x70).and_then(resident).map(|info| le16(info, 10)) {
+            None => volume.state = State::Damaged,
+            Some(flags) if flags & 1 != 0 && volume.state == State::Clean => volume.state = State::Dirty,
+            Some(_) => {}
         }
     }
-    match record(volume, &geometry, 6) {
-        Some(record) => facts.used_bytes = attribute(&record, 0x80).and_then(|bitmap| used(volume, &geometry, bitmap)),
-        None => {
-            facts.state = Some(State::Damaged);
-            facts.problems.push("its $Bitmap record is damaged".into());
-        }
-    }
-    facts
+    volume.used_bytes = bitmap.and_then(|record| used(stretch, &geometry, attribute(&record, 0x80)?));
+    Some(volume)
 }
