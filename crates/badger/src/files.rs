@@ -5,10 +5,11 @@ use crate::{Common, FetchArgs, code, output};
 use badger_bench::Bench;
 use badger_bench::volume::{Fetch, Opened, parted};
 use badger_drive::size::{human, span, thousands};
-use badger_drive::{Control, Refusal};
-use badger_fs::tree::{Entry, Name, NodeKind, Time, find, walk};
+use badger_drive::{Control, Event, Outcome, Refusal};
+use badger_fs::tree::{Entry, Name, NodeKind, Time, find};
+use badger_fs::walk::walk;
 use badger_fs::{Finding, Tree};
-use badger_people::copyout::{Clash, Collision, Event, Report};
+use badger_people::copyout::{Clash, Collision, Report};
 use badger_transfer::meter::Meter;
 use serde::Serialize;
 use std::io::{self, BufRead, BufWriter, IsTerminal, Write};
@@ -201,9 +202,9 @@ pub fn fetch(bench: &Bench, args: &FetchArgs, common: &Common) -> Result<u8, Ref
         }
         let mut state = state.lock().expect("progress lock");
         match event {
-            Event::Begin { bytes, .. } => state.0 = Meter::new(*bytes, 0),
+            Event::Phase { total, .. } => state.0 = Meter::new(*total, 0),
             Event::File { .. } => state.1 += 1,
-            Event::Moved { len, at } => {
+            Event::Moved { len, at, .. } => {
                 state.0.add(*len, *at);
                 if line && state.2.is_none_or(|drawn| drawn.elapsed().as_millis() > 100) {
                     state.2 = Some(std::time::Instant::now());
@@ -220,6 +221,7 @@ pub fn fetch(bench: &Bench, args: &FetchArgs, common: &Common) -> Result<u8, Ref
                     let _ = io::stdout().flush();
                 }
             }
+            _ => {}
         }
     };
     let all = Mutex::new(None);
@@ -240,9 +242,9 @@ pub fn fetch(bench: &Bench, args: &FetchArgs, common: &Common) -> Result<u8, Ref
         print_report(&report, &into);
     }
     Ok(match report.outcome {
-        "proved" => code::DONE,
-        "interrupted" if control.is_stopped() => code::STOPPED,
-        "interrupted" => code::BROKEN_OFF,
+        Outcome::Proved => code::DONE,
+        Outcome::Interrupted if control.is_stopped() => code::STOPPED,
+        Outcome::Interrupted => code::BROKEN_OFF,
         _ => code::LOSS,
     })
 }
@@ -253,7 +255,7 @@ const MOST_PRINTED: usize = 20;
 fn print_report(report: &Report, into: &Path) {
     tell!(
         "{}  {} files, {} folders, {} links, {} in {}",
-        report.outcome,
+        report.outcome.word(),
         thousands(report.files),
         thousands(report.directories),
         thousands(report.links),

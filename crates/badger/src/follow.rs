@@ -80,7 +80,7 @@ impl Observer for Follower {
         }
         let mut state = self.state.lock().expect("follower lock");
         match event {
-            Event::Phase { phase, total, done } => {
+            Event::Phase { phase, total, done, .. } => {
                 state.phase = Some(*phase);
                 state.meter = Meter::new(*total, *done);
             }
@@ -90,7 +90,7 @@ impl Observer for Follower {
             }
             Event::Lost { len, .. } => state.lost += len,
             Event::Late { len, .. } => state.lost = state.lost.saturating_sub(*len),
-            Event::Kept { .. } | Event::Differs { .. } => {}
+            Event::Kept { .. } | Event::Differs { .. } | Event::File { .. } => {}
         }
     }
 }

@@ -1,10 +1,10 @@
 //! What is opened for its files: a volume of a drive, or a folder of this machine.
 
 use crate::Bench;
-use badger_drive::{Control, Refusal, Source};
+use badger_drive::{Control, Observer, Refusal, Source};
 use badger_fs::{Folder, Origin, Tree};
 use badger_layout::table;
-use badger_people::copyout::{self, Clash, Collision, Observer, Report};
+use badger_people::copyout::{self, Clash, Collision, Report};
 use std::path::{Path, PathBuf};
 use tracing::info;
 

@@ -1,7 +1,7 @@
 //! How long somebody waits for a drive.
 
 use crate::control::Control;
-use crate::medium::ReadError;
+use crate::error::ReadError;
 use std::time::Duration;
 
 /// The longest wait for one read where nothing else is said. The kernel itself tries a read several times, up to half a minute

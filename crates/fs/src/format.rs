@@ -1,4 +1,4 @@
-//! What is known of a format: one entry for each in the list of [`crate::recognise`].
+//! What is known of a format: one entry for each in the list of `recognise.rs`.
 
 use crate::cached::Cached;
 use crate::finding::Result;

@@ -20,6 +20,7 @@ pub mod survey;
 pub mod tree;
 mod unpack;
 pub mod volume;
+pub mod walk;
 
 pub use content::Content;
 pub use finding::{Finding, Weight};

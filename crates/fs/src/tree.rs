@@ -11,11 +11,7 @@ pub use crate::finding::{Finding, Result, Weight};
 pub use crate::node::{Entry, Listing, Name, Node, NodeKind, Piece, Resolution, Stream, Time, escaped};
 use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
-use std::collections::{HashMap, HashSet};
-use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use std::path::Path;
-use std::sync::Mutex;
-use std::sync::mpsc::{Receiver, Sender, channel};
 
 /// Where a tree comes from.
 #[derive(Clone, Copy)]
@@ -115,9 +111,6 @@ pub trait Volume: Tree {
     fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View>;
 }
 
-/// Deepest directory that is followed.
-pub const DEEPEST: usize = 512;
-
 /// Finds a path, its parts divided by `/`, from the root on; names that are no text go by how they are shown.
 pub fn find(tree: &dyn Tree, path: &str) -> Result<Node> {
     find_named(tree, path).map(|(node, _)| node)
@@ -138,121 +131,4 @@ pub fn find_named(tree: &dyn Tree, path: &str) -> Result<(Node, Vec<Name>)> {
         names.push(entry.name);
     }
     Ok((node, names))
-}
-
-/// So many directories are read before their turn, by so many readers: what a drive needs to find one does not hold up the
-/// others.
-const AHEAD: usize = 24;
-const READERS: usize = 6;
-
-/// A directory that was met, and will be gone into.
-struct Waiting {
-    path: String,
-    node: Node,
-    depth: usize,
-    number: u64,
-    asked: bool,
-}
-
-/// Goes through everything below a directory, each directory before what is in it. `each` gets the path and the entry.
-/// Directories that contain themselves are entered once. While `each` looks at one directory the next ones are read.
-pub fn walk(tree: &dyn Tree, from: Node, path: &str, each: &mut dyn FnMut(&str, &Entry)) -> Vec<Finding> {
-    walk_until(tree, from, path, &|| false, each)
-}
-
-/// Lists directories by their numbers as long as anybody asks for them.
-fn read_ahead(tree: &dyn Tree, asked: &Mutex<Receiver<(u64, Node)>>, give: &Sender<(u64, Listing)>) {
-    loop {
-        let next = asked.lock().expect("queue lock").recv();
-        let Ok((number, directory)) = next else { return };
-        // Whoever waits for it must not wait for ever.
-        match catch_unwind(AssertUnwindSafe(|| tree.list(&directory))) {
-            Ok(listing) => {
-                if give.send((number, listing)).is_err() {
-                    return;
-                }
-            }
-            Err(panic) => {
-                let _ = give.send((number, Listing::default()));
-                resume_unwind(panic);
-            }
-        }
-    }
-}
-
-/// See [`walk`]; ended before its time where `stop` says so.
-pub fn walk_until(tree: &dyn Tree, from: Node, path: &str, stop: &dyn Fn() -> bool, each: &mut dyn FnMut(&str, &Entry)) -> Vec<Finding> {
-    let mut findings = Vec::new();
-    let mut seen = HashSet::from([from.id]);
-    let mut left = tree.most_entries();
-    if tree.root().is_ok_and(|root| root.id == from.id) {
-        tree.will_walk();
-    }
-    let (ask, asked) = channel::<(u64, Node)>();
-    let asked = Mutex::new(asked);
-    let (give, given) = channel::<(u64, Listing)>();
-    std::thread::scope(|scope| {
-        for _ in 0..READERS {
-            let (asked, give) = (&asked, give.clone());
-            scope.spawn(move || read_ahead(tree, asked, &give));
-        }
-        drop(give);
-        let mut waiting: Vec<Waiting> = Vec::new();
-        // Listings that came before their turn.
-        let mut early: HashMap<u64, Listing> = HashMap::new();
-        let (mut number, mut asked_for) = (0, 0);
-        let (mut path, mut depth, mut listing) = (path.trim_end_matches('/').to_string(), 0, tree.list(&from));
-        loop {
-            let found = std::mem::take(&mut listing.findings);
-            findings.extend(found.into_iter().map(|finding| Finding { text: format!("{path}/: {}", finding.text), ..finding }));
-            let Some(still) = left.checked_sub(listing.entries.len() as u64) else {
-                let text = format!("{path}/: the directories name more entries than the volume has room for; what follows was not read");
-                findings.push(Finding::grave("walk-budget", text));
-                break;
-            };
-            left = still;
-            let first = waiting.len();
-            for entry in listing.entries.iter().filter(|entry| entry.node.kind == NodeKind::Directory) {
-                let full = format!("{path}/{}", entry.name.shown);
-                if depth >= DEEPEST || !seen.insert(entry.node.id) {
-                    findings.push(Finding::new("directory-loop", format!("{full} leads back to a directory above it, or is too deep")));
-                    continue;
-                }
-                number += 1;
-                waiting.push(Waiting { path: full, node: entry.node.clone(), depth: depth + 1, number, asked: false });
-            }
-            waiting[first..].reverse();
-            // Those whose turn comes next are read meanwhile.
-            for next in waiting.iter_mut().rev().take(AHEAD).filter(|next| !next.asked).take(AHEAD.saturating_sub(asked_for)) {
-                // Its answer is waited for below.
-                let _ = ask.send((next.number, next.node.clone()));
-                next.asked = true;
-                asked_for += 1;
-            }
-            let next = waiting.pop();
-            let mut full = format!("{path}/");
-            let folder = full.len();
-            for entry in &listing.entries {
-                full.truncate(folder);
-                full.push_str(&entry.name.shown);
-                each(&full, entry);
-            }
-            let Some(next) = next.filter(|_| !stop()) else { break };
-            (path, depth) = (next.path, next.depth);
-            listing = if next.asked {
-                asked_for -= 1;
-                loop {
-                    if let Some(listing) = early.remove(&next.number) {
-                        break listing;
-                    }
-                    let Ok((number, listing)) = given.recv() else { break Listing::default() };
-                    early.insert(number, listing);
-                }
-            } else {
-                tree.list(&next.node)
-            };
-        }
-        drop(ask);
-    });
-    findings
 }

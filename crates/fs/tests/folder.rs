@@ -27,7 +27,7 @@ fn it_lists_what_the_system_lists() {
     let dir = filled();
     let folder = Folder::open(dir.path()).unwrap();
     let mut ours = Vec::new();
-    let findings = tree::walk(&folder, folder.root().unwrap(), "/", &mut |path, entry| {
+    let findings = badger_fs::walk::walk(&folder, folder.root().unwrap(), "/", &mut |path, entry| {
         let (kind, node) = (entry.node.kind, &entry.node);
         let letter = match kind {
             NodeKind::File => 'f',

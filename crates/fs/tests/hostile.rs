@@ -17,7 +17,7 @@ fn walked(path: &Path) -> Duration {
     if let Ok(fs) = badger_fs::open(&drive, 0, size) {
         if let Ok(root) = fs.root() {
             let mut count = 0u64;
-            badger_fs::tree::walk(&*fs, root, "", &mut |_, entry| {
+            badger_fs::walk::walk(&*fs, root, "", &mut |_, entry| {
                 count += 1;
                 if count < 5000 {
                     let _ = (fs.open(&entry.node, ""), fs.attributes(&entry.node), fs.streams(&entry.node), fs.link(&entry.node));

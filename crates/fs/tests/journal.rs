@@ -196,7 +196,7 @@ fn a_machine_that_lost_its_power_at_work_is_read_as_the_kernel_reads_it(#[case] 
     let (dir, torn) = busy(features, options);
     let there = support::open(&torn);
     let mut ours = Files::new();
-    let findings = badger_fs::tree::walk(&*there, there.root().unwrap(), "", &mut |path, entry| {
+    let findings = badger_fs::walk::walk(&*there, there.root().unwrap(), "", &mut |path, entry| {
         if entry.node.kind == badger_fs::tree::NodeKind::File {
             let hash = support::hashed(&*there, &entry.node, "").unwrap();
             ours.insert(path.into(), (entry.node.size, blake3::Hash::from_bytes(hash.try_into().unwrap())));

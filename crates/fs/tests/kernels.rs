@@ -3,7 +3,7 @@
 
 mod support;
 
-use badger_fs::tree::{self, NodeKind};
+use badger_fs::tree::NodeKind;
 use badger_fs::{Wanted, Weight};
 use std::collections::BTreeMap;
 use std::fs;
@@ -94,7 +94,7 @@ fn read_as_noted(path: &Path) -> usize {
     assert_eq!(faults, Vec::<&badger_fs::Finding>::new(), "{}", path.display());
     let copy = tempfile::tempdir().unwrap();
     let mut count = 0;
-    let findings = tree::walk(&*volume, volume.root().unwrap(), "", &mut |path, entry| {
+    let findings = badger_fs::walk::walk(&*volume, volume.root().unwrap(), "", &mut |path, entry| {
         let place = copy.path().join(path.trim_start_matches('/'));
         match entry.node.kind {
             NodeKind::Directory => fs::create_dir_all(place).unwrap(),

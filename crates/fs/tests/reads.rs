@@ -54,7 +54,7 @@ fn a_failing_place_is_not_asked_for_again_and_again() {
     let fs = badger_fs::open(&Source::detached(Arc::new(medium)), 0, size).unwrap();
     for _ in 0..5 {
         let root = fs.root().unwrap();
-        badger_fs::tree::walk(&*fs, root, "", &mut |_, entry| drop(fs.open(&entry.node, "")));
+        badger_fs::walk::walk(&*fs, root, "", &mut |_, entry| drop(fs.open(&entry.node, "")));
     }
     let times = asked.lock().unwrap()[&bad];
     assert!((1..=3).contains(&times), "the failing sector was asked for {times} times");

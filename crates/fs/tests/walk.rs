@@ -69,7 +69,7 @@ fn read_all(fs: &dyn Volume, node: &tree::Node) -> Result<Vec<u8>, Finding> {
 /// Everything in a volume, as it is read here.
 fn by_us(fs: &dyn Volume) -> (BTreeMap<String, Seen>, Vec<Finding>) {
     let mut entries = Vec::new();
-    let findings = tree::walk(fs, fs.root().unwrap(), "/", &mut |path, entry| entries.push((path.to_string(), entry.node.clone())));
+    let findings = badger_fs::walk::walk(fs, fs.root().unwrap(), "/", &mut |path, entry| entries.push((path.to_string(), entry.node.clone())));
     let seen = entries.into_iter().map(|(path, node)| {
         let content = (node.kind == NodeKind::File).then(|| blake3::hash(&read_all(fs, &node).unwrap()));
         let link = (node.kind == NodeKind::Link).then(|| fs.link(&node).unwrap().shown);
@@ -84,7 +84,7 @@ fn assert_sound(fs: &dyn Volume, seen: &BTreeMap<String, Seen>) {
     assert_eq!(survey.findings, []);
     let directories = seen.values().filter(|seen| seen.kind == NodeKind::Directory).count() as u64;
     assert!((directories..directories + 12).contains(&survey.directories), "{} of {directories}", survey.directories);
-    tree::walk(fs, fs.root().unwrap(), "/", &mut |path, entry| {
+    badger_fs::walk::walk(fs, fs.root().unwrap(), "/", &mut |path, entry| {
         let content = fs.open(&entry.node, "").ok().filter(|_| entry.node.kind == NodeKind::File);
         for piece in content.iter().flat_map(|content| content.pieces()) {
             let held = |at: u64| survey.usage.total_within(at..at + piece.len, |use_| *use_ == badger_fs::Use::Data);
@@ -262,7 +262,7 @@ fn a_chain_that_leads_to_itself_ends() {
     let source = Source::detached(Arc::new(MemoryMedium::new(bytes, 512)));
     let fs = badger_fs::open(&source, 0, 40 * MIB).unwrap();
     let mut count = 0;
-    let findings = tree::walk(&*fs, fs.root().unwrap(), "/", &mut |_, _| count += 1);
+    let findings = badger_fs::walk::walk(&*fs, fs.root().unwrap(), "/", &mut |_, _| count += 1);
     assert!(findings.iter().any(|finding| finding.code == "fat-chain-loop" || finding.code == "directory-loop"), "{findings:?}");
     assert!(count < 2000, "{count}");
 }
@@ -314,7 +314,7 @@ fn contents(bytes: Vec<u8>) -> BTreeMap<String, blake3::Hash> {
     let Ok(fs) = support::in_memory(bytes) else { return BTreeMap::new() };
     let Ok(root) = fs.root() else { return BTreeMap::new() };
     let mut found = BTreeMap::new();
-    tree::walk(&*fs, root, "", &mut |path, entry| {
+    badger_fs::walk::walk(&*fs, root, "", &mut |path, entry| {
         let mut bytes = vec![0; entry.node.size.min(1 << 20) as usize];
         if entry.node.kind == NodeKind::File && fs.read(&entry.node, 0, &mut bytes).is_ok() {
             found.insert(path.to_string(), blake3::hash(&bytes));
@@ -365,7 +365,7 @@ proptest! {
         {
             let mut buffer = vec![0; 5000];
             let mut count = 0u32;
-            tree::walk(&*fs, root, "/", &mut |_, entry| {
+            badger_fs::walk::walk(&*fs, root, "/", &mut |_, entry| {
                 count += 1;
                 if count < 500 {
                     let _ = fs.open(&entry.node, "").map(|content| content.pieces().len());

@@ -4,8 +4,7 @@ use crate::looked::Looked;
 use badger_drive::Source;
 use badger_fs::Tree;
 use badger_fs::tree::NodeKind;
-
-use std::collections::{HashSet, VecDeque};
+use badger_fs::walk::{Step, Walk};
 
 /// One file that would be lost.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -53,14 +52,14 @@ pub fn of(drive: &Source, looked: &Looked) -> Stake {
 fn add(stake: &mut Stake, fs: &dyn Tree, number: u32, label: &str) {
     let Ok(root) = fs.root() else { return };
     let name = if label.is_empty() { number.to_string() } else { label.into() };
-    let (mut seen, mut waiting) = (HashSet::from([root.id]), VecDeque::from([(name, root)]));
+    let mut walk = Walk::of(fs, root, name).by_level();
     let mut entries = 0;
-    while let Some((path, directory)) = waiting.pop_front() {
+    while let Some(Step { node: directory, with: path, .. }) = walk.take() {
         for entry in fs.list(&directory).entries {
             entries += 1;
             let full = format!("{path}/{}", entry.name.shown);
             match entry.node.kind {
-                NodeKind::Directory if seen.insert(entry.node.id) => waiting.push_back((full, entry.node)),
+                NodeKind::Directory => _ = walk.enter(&entry.node, full),
                 NodeKind::File => {
                     stake.files += 1;
                     stake.bytes = stake.bytes.saturating_add(entry.node.size);

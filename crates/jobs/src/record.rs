@@ -30,6 +30,10 @@ impl Record {
                 self.noted += 1;
                 self.note(&format!("unreadable: sector {} and on, {} sectors", start / self.sector, len.div_ceil(self.sector)));
             }
+            Event::Late { start, len } if self.noted < MOST_NOTED => {
+                self.noted += 1;
+                self.note(&format!("read after all: sector {} and on, {} sectors", start / self.sector, len.div_ceil(self.sector)));
+            }
             Event::Differs { start, .. } if self.noted < MOST_NOTED => {
                 self.noted += 1;
                 self.note(&format!("differs: somewhere from sector {} on", start / self.sector));

@@ -41,7 +41,7 @@ impl Prepared {
     pub fn settle(self, control: &Control, observer: &dyn Observer) -> Result<Ready, (Box<Self>, Refusal)> {
         self.source.obey(control);
         if !self.draft.plan().recasts.is_empty() {
-            observer.event(&Event::Phase { phase: Phase::Shape, total: 0, done: 0 });
+            observer.event(&Event::Phase { phase: Phase::Shape, total: 0, done: 0, files: None });
         }
         let settled = Image::settle(&self.source, self.draft.clone(), &self.surveyed, control).and_then(|(plan, image)| {
             // What was begun must come out the same again.

@@ -14,7 +14,7 @@ use crate::write::{self, Piece};
 use badger_drive::Sysfs;
 use badger_drive::buffer::Pool;
 use badger_drive::clock::Clock;
-use badger_drive::{Control, Refusal};
+use badger_drive::{Control, Event, Observer, Outcome, Phase, Refusal};
 use badger_fs::Tree;
 use badger_fs::tree::{self, Node, NodeKind};
 use std::collections::{HashMap, HashSet};
@@ -24,7 +24,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 use std::sync::mpsc::{Receiver, channel, sync_channel};
 
-pub use crate::order::{Clash, Collision, Event, Lost, Observer, Order, Report};
+pub use crate::order::{Clash, Collision, Lost, Order, Report};
 
 /// Pieces in flight.
 const BUFFERS: usize = 12;
@@ -74,7 +74,7 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
         return Err(Refusal::new("destination-full", text));
     }
     let parts = journal.parts();
-    observer.event(&Event::Begin { files, bytes });
+    observer.event(&Event::Phase { phase: Phase::Fetch, total: bytes, done: 0, files: Some(files) });
     let began = clock.now();
     let pool = Pool::new(BUFFERS, CHUNK);
     let (to_writer, from_reader) = sync_channel(BUFFERS);
@@ -101,6 +101,7 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
         hard: Vec::new(),
         firsts: HashMap::new(),
         report: Report::default(),
+        moved: 0,
     };
     let outcome = std::thread::scope(|scope| {
         let (beneath, parts, pool, journal) = (&beneath, &parts, &pool, &mut journal);
@@ -130,7 +131,7 @@ fn conclude(order: &Order, control: &Control, ended: Result<Papers, Break>, repo
         Ok((manifest, list)) => {
             let full = |name: PathBuf| order.into.join(name);
             (report.manifest, report.list) = (manifest.map(full), list.map(full));
-            report.outcome = if report.lost_count > 0 { "incomplete" } else { "proved" };
+            report.outcome = if report.lost_count > 0 { Outcome::Incomplete } else { Outcome::Proved };
             if report.skipped_count > 0 {
                 report.reason = format!("{} were there already and stayed as they are", report.skipped_count);
             }
@@ -138,10 +139,12 @@ fn conclude(order: &Order, control: &Control, ended: Result<Papers, Break>, repo
                 report.reason = format!("{} could not be had whole", report.lost_count);
             }
         }
-        Err(_) if control.is_stopped() => (report.outcome, report.reason) = ("interrupted", "stopped; give the same command again to go on".into()),
-        Err(Break::Stopped) => (report.outcome, report.reason) = ("interrupted", "broken off; give the same command again to go on".into()),
+        Err(_) if control.is_stopped() => {
+            (report.outcome, report.reason) = (Outcome::Interrupted, "stopped; give the same command again to go on".into())
+        }
+        Err(Break::Stopped) => (report.outcome, report.reason) = (Outcome::Interrupted, "broken off; give the same command again to go on".into()),
         Err(Break::Failed(error)) => {
-            report.outcome = "interrupted";
+            report.outcome = Outcome::Interrupted;
             report.reason = format!("{}: {error}; make it good and give the same command again to go on", order.into.display());
         }
     }
@@ -208,7 +211,7 @@ fn totals(tree: &dyn Tree, picks: &[Pick], control: &Control) -> (u64, u64) {
         }
         count(&pick.node);
         if pick.node.kind == NodeKind::Directory {
-            tree::walk_until(tree, pick.node.clone(), "", &|| control.is_stopped(), &mut |_, entry| count(&entry.node));
+            badger_fs::walk::walk_until(tree, pick.node.clone(), "", &|| control.is_stopped(), &mut |_, entry| count(&entry.node));
         }
     }
     (files, bytes)

@@ -11,5 +11,5 @@ mod place;
 mod walker;
 mod write;
 
-pub use copyout::{Clash, Collision, Event, Observer, Order, Report, copy_out};
+pub use copyout::{Clash, Collision, Order, Report, copy_out};
 pub use place::free;

@@ -1,5 +1,6 @@
 //! What is asked of a copy of files, what it tells, and what came of it.
 
+use badger_drive::Outcome;
 use badger_fs::Tree;
 use badger_fs::tree::Time;
 use serde::Serialize;
@@ -46,45 +47,6 @@ pub struct Order<'a> {
     pub ask: &'a (dyn Fn(&Clash) -> Collision + Sync),
 }
 
-/// What a copy reports while it goes on. Amounts are bytes, times seconds since it began.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-#[serde(tag = "event", rename_all = "lowercase")]
-pub enum Event {
-    /// So much lies ahead.
-    Begin {
-        /// Files.
-        files: u64,
-        /// Bytes.
-        bytes: u64,
-    },
-    /// Bytes were read.
-    Moved {
-        /// How many.
-        len: u64,
-        /// When.
-        at: f64,
-    },
-    /// A file is there and proved.
-    File {
-        /// Where, relative to the destination.
-        path: String,
-        /// Its bytes.
-        bytes: u64,
-    },
-}
-
-/// Takes the reports of a copy.
-pub trait Observer: Send + Sync {
-    /// One report.
-    fn event(&self, event: &Event);
-}
-
-impl<F: Fn(&Event) + Send + Sync> Observer for F {
-    fn event(&self, event: &Event) {
-        self(event);
-    }
-}
-
 /// A file of which something, or all, could not be had.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Lost {
@@ -100,8 +62,8 @@ pub struct Lost {
 /// How a copy ended.
 #[derive(Clone, Debug, Default, PartialEq, Serialize)]
 pub struct Report {
-    /// `proved`, `incomplete` or `interrupted`.
-    pub outcome: &'static str,
+    /// How it ended.
+    pub outcome: Outcome,
     /// Files at the destination that were read back equal, those of an earlier run among them.
     pub files: u64,
     /// Folders.

@@ -3,13 +3,14 @@
 use crate::beneath::Beneath;
 use crate::journal::{Done, Kept, Line, Way};
 use crate::names::{self, Holds};
-use crate::order::{Break, Clash, Collision, Event, Lost, Observer, Order, Report, push};
+use crate::order::{Break, Clash, Collision, Lost, Order, Report, push};
 use crate::write::{self, Job, Missing, Outcome, Piece};
-use badger_drive::Control;
 use badger_drive::buffer::Pool;
 use badger_drive::clock::Clock;
 use badger_drive::ground::Footing;
-use badger_fs::tree::{DEEPEST, Entry, Node, NodeKind, Time};
+use badger_drive::{Control, Event, Observer};
+use badger_fs::tree::{Entry, Node, NodeKind, Time};
+use badger_fs::walk::{Step, Walk};
 use badger_fs::{Content, Origin};
 use rustix::fs::FileType;
 use sha2::{Digest, Sha256};
@@ -82,6 +83,8 @@ pub(crate) struct Walker<'a> {
     /// Files with several names: the first one met.
     pub(crate) firsts: HashMap<u64, Way>,
     pub(crate) report: Report,
+    /// Bytes of the job that were dealt with.
+    pub(crate) moved: u64,
 }
 
 impl<'a> Walker<'a> {
@@ -113,6 +116,11 @@ impl<'a> Walker<'a> {
     fn send(&self, piece: Piece) -> Result<(), Break> {
         // The writer's own end says what went wrong with it.
         self.send.send(piece).map_err(|_| Break::Stopped)
+    }
+
+    fn moved(&mut self, len: u64) {
+        self.observer.event(&Event::Moved { start: self.moved, len, at: self.seconds() });
+        self.moved += len;
     }
 
     fn go_on(&self) -> Result<(), Break> {
@@ -151,10 +159,8 @@ impl<'a> Walker<'a> {
     }
 
     fn folder(&mut self, path: Vec<u8>, node: Node, to: PathBuf) -> Result<(), Break> {
-        let mut seen = HashSet::from([node.id]);
-        let mut waiting = vec![(path, node, to, 0)];
-        let mut left = self.order.tree.most_entries();
-        while let Some((path, node, to, depth)) = waiting.pop() {
+        let mut walk = Walk::of(self.order.tree, node, (path, to));
+        while let Some(Step { node, with: (path, to), .. }) = walk.take() {
             self.go_on()?;
             let way = Way::new(&path);
             self.report.directories += 1;
@@ -167,12 +173,10 @@ impl<'a> Walker<'a> {
             let mut attributes = self.attributes(&way, &node)?;
             self.streams(&way, &node, &to, &mut attributes)?;
             self.folders.push(Folder { from: way.clone(), to: to.clone(), node, attributes });
-            let Some(still) = left.checked_sub(listing.entries.len() as u64) else {
+            if !walk.has_room(listing.entries.len()) {
                 let why = "the directories name more entries than the volume has room for; what follows was not copied".to_string();
                 return self.note(Line::Lost { from: way, why, stretches: Vec::new() });
-            };
-            left = still;
-            let mut below = Vec::new();
+            }
             for Entry { name, node } in listing.entries {
                 let held = names::held(&name.bytes, self.holds);
                 let (full, to) = ([&path[..], b"/", &name.bytes].concat(), to.join(OsStr::from_bytes(&held)));
@@ -181,14 +185,11 @@ impl<'a> Walker<'a> {
                 }
                 if node.kind != NodeKind::Directory {
                     self.entry(&full, &node, to)?;
-                } else if depth < DEEPEST && seen.insert(node.id) {
-                    below.push((full, node, to, depth + 1));
-                } else {
+                } else if walk.enter(&node, (full.clone(), to)).is_err() {
                     let why = "it leads back to a folder above it, or is too deep".to_string();
                     self.note(Line::Lost { from: Way::new(&full), why, stretches: Vec::new() })?;
                 }
             }
-            waiting.extend(below.into_iter().rev());
         }
         Ok(())
     }
@@ -296,7 +297,7 @@ impl<'a> Walker<'a> {
         self.report.resumed += 1;
         self.report.files += 1;
         self.report.bytes += size;
-        self.observer.event(&Event::Moved { len: size, at: self.seconds() });
+        self.moved(size);
     }
 
     /// Extended attributes that travel. What lets a program run as somebody else does not.
@@ -490,7 +491,7 @@ impl<'a> Walker<'a> {
             let hole = content.hole(at);
             if hole > 0 {
                 at += hole;
-                self.observer.event(&Event::Moved { len: hole, at: self.seconds() });
+                self.moved(hole);
                 continue;
             }
             let mut buffer = self.pool.take();
@@ -509,7 +510,7 @@ impl<'a> Walker<'a> {
             }
             self.send(Piece::Data { offset: at, len: count, buffer })?;
             at += count as u64;
-            self.observer.event(&Event::Moved { len: count as u64, at: self.seconds() });
+            self.moved(count as u64);
         }
         if lost.is_empty() {
             return Ok(content.settled().err().map(|finding| (finding.text, lost)));

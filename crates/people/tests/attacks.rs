@@ -2,8 +2,8 @@
 
 mod support;
 
-use badger_drive::Control;
-use badger_people::copyout::{Collision, Event};
+use badger_drive::{Control, Event, Outcome};
+use badger_people::copyout::Collision;
 use rstest::rstest;
 use std::fs::{self, File};
 use std::os::unix::fs::{FileExt, MetadataExt, symlink};
@@ -40,7 +40,7 @@ fn links_with_our_names_on_the_volume_lead_nowhere() {
     });
     for turn in 0..2 {
         let report = place.fetch(&image, &["/"], "out", Collision::Skip).unwrap();
-        assert_eq!((report.outcome, report.lost_count), ("proved", 0), "turn {turn}: {report:?}");
+        assert_eq!((report.outcome, report.lost_count), (Outcome::Proved, 0), "turn {turn}: {report:?}");
         assert_eq!(report.not_held, [""; 0]);
         assert_eq!(fs::read_to_string(&precious).unwrap(), "the only copy");
         let manifest = report.manifest.unwrap();
@@ -65,7 +65,7 @@ fn files_with_our_names_on_the_volume_come_along() {
     });
     for turn in 0..3 {
         let report = place.fetch(&image, &["/"], "out", Collision::Skip).unwrap();
-        assert_eq!((report.outcome, report.files, report.skipped_count), ("proved", 9, 0), "turn {turn}");
+        assert_eq!((report.outcome, report.files, report.skipped_count), (Outcome::Proved, 9, 0), "turn {turn}");
         for name in OURS.iter().filter(|name| **name != ".badger-fetch" && **name != ".badger-parts") {
             assert_eq!(fs::read_to_string(place.path("out").join(name)).unwrap(), format!("theirs: {name}"));
         }
@@ -87,7 +87,7 @@ fn links_planted_at_the_destination_are_not_followed(#[case] name: &str, #[value
     fs::create_dir(place.path("out")).unwrap();
     symlink(if directory { outside.clone() } else { outside.join("kept") }, place.path("out").join(name)).unwrap();
     let report = place.fetch(&place.path("volume.img"), &["/Wenna"], "out", Collision::Skip).unwrap();
-    assert_eq!(report.outcome, "proved");
+    assert_eq!(report.outcome, Outcome::Proved);
     assert_eq!(fs::read_dir(&outside).unwrap().count(), 1);
     assert_eq!(fs::read_to_string(outside.join("kept")).unwrap(), "kept");
     assert!(fs::symlink_metadata(place.path("out").join(name)).unwrap().is_symlink());
@@ -103,7 +103,7 @@ fn a_folder_that_is_a_link_at_the_destination_is_not_gone_through() {
     // As the folder itself, and as a folder above what is picked.
     for picks in [&["/Wenna"][..], &["/Wenna/Counts", "/Piers/Counts"]] {
         let report = place.fetch(&place.path("volume.img"), picks, "out", Collision::Skip).unwrap();
-        assert_eq!(report.outcome, "proved", "{report:?}");
+        assert_eq!(report.outcome, Outcome::Proved, "{report:?}");
         assert_eq!(fs::read_dir(&outside).unwrap().count(), 0);
         assert!(place.path("out/Wenna (2)/Counts").exists() || place.path("out/Wenna (2)/sparse.db").exists());
     }
@@ -160,7 +160,7 @@ fn what_cannot_be_had_costs_only_itself() {
     let names = fs::read_dir(&mount).unwrap().count();
     run(&["umount", mount.to_str().unwrap()]);
     let report = report.unwrap();
-    assert_eq!((report.outcome, report.files, report.lost_count), ("incomplete", 2, 1));
+    assert_eq!((report.outcome, report.files, report.lost_count), (Outcome::Incomplete, 2, 1));
     assert!(report.lost[0].path == "/long.db" && report.lost[0].why.contains("too large"), "{:?}", report.lost);
     assert_eq!((first.unwrap(), last.unwrap()), (b"first".to_vec(), b"last".to_vec()));
     assert_eq!(names, 5, "both files, both lists, lost+found");
@@ -185,7 +185,7 @@ fn paths_longer_than_the_system_takes_are_copied() {
     run(&["umount", mount.to_str().unwrap()]);
     assert!(made.status.success(), "{made:?}");
     let report = place.fetch(&image, &["/"], "out", Collision::Skip).unwrap();
-    assert_eq!((report.outcome, report.files), ("proved", 1), "{report:?}");
+    assert_eq!((report.outcome, report.files), (Outcome::Proved, 1), "{report:?}");
     assert_eq!(within(&place.path("out"), "", "print(open('file').read())").stdout, b"deep\n");
     run(&["rm", "-rf", place.path("out").to_str().unwrap()]);
 }
@@ -196,7 +196,7 @@ fn a_repeated_copy_proves_again_and_never_leaves_an_empty_manifest() {
     let image = place.path("volume.img");
     place.fetch(&image, &["/Wenna"], "out", Collision::Skip).unwrap();
     let again = place.fetch(&image, &["/Wenna"], "out", Collision::Skip).unwrap();
-    assert_eq!((again.outcome, again.files, again.resumed, again.skipped_count), ("proved", 43, 43, 0));
+    assert_eq!((again.outcome, again.files, again.resumed, again.skipped_count), (Outcome::Proved, 43, 43, 0));
     assert_eq!(verify(&place.path("out"), "fetched-2.sha256"), 44);
     // What is no longer equal is not counted, whatever its size and time say.
     let (path, time) =
@@ -208,7 +208,7 @@ fn a_repeated_copy_proves_again_and_never_leaves_an_empty_manifest() {
     assert_eq!((third.files, third.skipped_count), (42, 1), "{:?}", third.skipped);
     // Where nothing at all is there to be summed up there is no manifest.
     let nothing = place.fetch(&image, &["/Wenna/empty"], "none", Collision::Skip).unwrap();
-    assert_eq!((nothing.outcome, nothing.manifest), ("proved", None));
+    assert_eq!((nothing.outcome, nothing.manifest), (Outcome::Proved, None));
 }
 
 #[test]
@@ -223,7 +223,7 @@ fn holes_cost_no_time_and_a_stop_is_heard() {
     let began = Instant::now();
     let report = place.fetch(&image, &["/tide.db"], "out", Collision::Skip).unwrap();
     assert!(began.elapsed() < Duration::from_secs(20), "{:?}", began.elapsed());
-    assert_eq!((report.outcome, report.files, report.bytes), ("proved", 1, 4 << 40));
+    assert_eq!((report.outcome, report.files, report.bytes), (Outcome::Proved, 1, 4 << 40));
     let file = File::open(place.path("out/tide.db")).unwrap();
     let mut bytes = vec![0; 100_000];
     file.read_exact_at(&mut bytes, (2 << 40) + 12_345).unwrap();
@@ -243,7 +243,7 @@ fn holes_cost_no_time_and_a_stop_is_heard() {
         });
         place.fetch_with(&image, &["/rota.db"], &place.path("stopped"), Collision::Skip, &control, &|_| (), &|_| Collision::Skip)
     });
-    assert_eq!(report.unwrap().outcome, "interrupted");
+    assert_eq!(report.unwrap().outcome, Outcome::Interrupted);
     assert!(began.elapsed() < Duration::from_millis(1500), "{:?}", began.elapsed());
 }
 
@@ -255,7 +255,7 @@ fn a_size_that_cannot_be_is_named() {
     let began = Instant::now();
     let report = place.fetch(&image, &["/"], "out", Collision::Skip).unwrap();
     assert!(began.elapsed() < Duration::from_secs(5));
-    assert_eq!((report.outcome, report.lost_count), ("incomplete", 1));
+    assert_eq!((report.outcome, report.lost_count), (Outcome::Incomplete, 1));
     assert!(report.lost[0].why.contains("cannot be"), "{:?}", report.lost);
     assert!(!Path::new(&place.path("out/rota.ods")).exists());
 }

@@ -2,8 +2,8 @@
 
 mod support;
 
-use badger_drive::Control;
-use badger_people::copyout::{Clash, Collision, Event};
+use badger_drive::{Control, Event, Outcome};
+use badger_people::copyout::{Clash, Collision};
 use rstest::rstest;
 use std::fs::{self, File};
 use std::os::unix::fs::{MetadataExt, symlink};
@@ -15,7 +15,7 @@ use support::{Place, noise, run, verify};
 fn folders_come_whole_with_everything_the_destination_can_hold() {
     let place = Place::new();
     let report = place.fetch(&place.path("volume.img"), &["/Wenna"], "out", Collision::Skip).unwrap();
-    assert_eq!((report.outcome, report.reason.as_str(), report.files, report.links), ("proved", "", 43, 2));
+    assert_eq!((report.outcome, report.reason.as_str(), report.files, report.links), (Outcome::Proved, "", 43, 2));
     run(&["diff", "-r", "--no-dereference", place.path("data/Wenna").to_str().unwrap(), place.path("out/Wenna").to_str().unwrap()]);
     assert_eq!(verify(&place.path("out"), "fetched.sha256"), 44);
     let meta = fs::metadata(place.path("out/Wenna/Counts/sheet 3.csv")).unwrap();
@@ -35,7 +35,7 @@ fn folders_come_whole_with_everything_the_destination_can_hold() {
 fn two_picks_of_one_name_keep_their_paths() {
     let place = Place::new();
     let report = place.fetch(&place.path("volume.img"), &["/Wenna/Counts", "/Piers/Counts"], "out", Collision::Skip).unwrap();
-    assert_eq!((report.outcome, report.files), ("proved", 42));
+    assert_eq!((report.outcome, report.files), (Outcome::Proved, 42));
     assert_eq!(fs::read(place.path("out/Piers/Counts/sheet 1.csv")).unwrap(), b"another one");
     let refusal = place.fetch(&place.path("volume.img"), &["/Nobody"], "out", Collision::Skip).unwrap_err();
     assert_eq!(refusal.code, "not-found");
@@ -61,7 +61,7 @@ fn what_is_there_is_treated_as_asked(#[case] collision: Collision, #[case] wante
     };
     let report =
         place.fetch_with(&place.path("volume.img"), &["/Wenna/Counts"], &place.path("out"), collision, &Control::new(), &|_| (), &ask).unwrap();
-    assert_eq!((report.outcome, report.skipped_count), ("proved", skipped));
+    assert_eq!((report.outcome, report.skipped_count), (Outcome::Proved, skipped));
     for (number, wanted) in wanted.iter().enumerate() {
         let found = fs::read(out.join(format!("sheet {}.csv", number + 1))).unwrap();
         assert_eq!(found == b"old", *wanted == "old", "sheet {}", number + 1);
@@ -103,7 +103,7 @@ fn a_full_destination_is_refused_before_and_survived_while_it_goes_on() {
     // Enough by the count, but taken by somebody else meanwhile.
     run(&["mount", "-t", "tmpfs", "-o", "size=80m", "tmpfs", small.to_str().unwrap()]);
     let fill = |event: &Event| {
-        if matches!(event, Event::Begin { .. }) {
+        if matches!(event, Event::Phase { .. }) {
             // Whatever fits is taken.
             let _ = fs::write(small.join("somebody"), noise(79 << 20, 3));
         }
@@ -114,9 +114,9 @@ fn a_full_destination_is_refused_before_and_survived_while_it_goes_on() {
     let count = verify(&small, "fetched.sha256");
     run(&["umount", small.to_str().unwrap()]);
     let report = report.unwrap();
-    assert_eq!(report.outcome, "interrupted");
+    assert_eq!(report.outcome, Outcome::Interrupted);
     assert!(report.reason.contains("No space left"), "{}", report.reason);
-    assert_eq!((again.unwrap().outcome, count), ("proved", 44));
+    assert_eq!((again.unwrap().outcome, count), (Outcome::Proved, 44));
 }
 
 #[test]
@@ -135,9 +135,9 @@ fn a_stopped_copy_is_gone_on_with() {
         };
         let image = place.path("volume.img");
         let first = place.fetch_with(&image, &["/"], &place.path(&into), Collision::Skip, &control, &watch, &|_| Collision::Skip).unwrap();
-        assert_eq!(first.outcome, "interrupted");
+        assert_eq!(first.outcome, Outcome::Interrupted);
         let second = place.fetch(&image, &["/"], &into, Collision::Skip).unwrap();
-        assert_eq!((second.outcome, second.skipped_count, second.files), ("proved", 0, 44), "{:?}", second.skipped);
+        assert_eq!((second.outcome, second.skipped_count, second.files), (Outcome::Proved, 0, 44), "{:?}", second.skipped);
         assert_eq!(verify(&place.path(&into), "fetched.sha256"), 45);
     }
 }
@@ -155,7 +155,7 @@ fn an_unreadable_stretch_is_named_and_tried_again_later() {
     toml(&format!("[[fault]]\nkind = \"unreadable\"\nlba = {}\nsectors = 3\n", at / 512 + 4));
     let drive = place.path("slate.drive.toml");
     let report = place.fetch(&drive, &["/Wenna/Counts"], "out", Collision::Skip).unwrap();
-    assert_eq!((report.outcome, report.lost_count), ("incomplete", 1));
+    assert_eq!((report.outcome, report.lost_count), (Outcome::Incomplete, 1));
     assert_eq!((report.lost[0].path.as_str(), report.lost[0].stretches.as_slice()), ("/Wenna/Counts/sheet 39.csv", [(2048, 1536)].as_slice()));
     let mut holed = wanted.clone();
     holed[2048..3584].fill(0);
@@ -172,7 +172,7 @@ fn streams_come_along_and_long_ones_lie_beside_their_file() {
         fs::write(mount.join("survey.pdf:long"), noise(90_000, 3)).unwrap();
     });
     let report = place.fetch(&image, &["survey.pdf"], "out", Collision::Skip).unwrap();
-    assert_eq!((report.outcome, report.files), ("proved", 2));
+    assert_eq!((report.outcome, report.files), (Outcome::Proved, 2));
     assert_eq!(report.renamed, [("/survey.pdf:long".to_string(), "survey.pdf:long".to_string())]);
     assert!(fs::read(place.path("out/survey.pdf:long")).unwrap() == noise(90_000, 3));
     let note = Command::new("getfattr").args(["--only-values", "-n", "user.short"]).arg(place.path("out/survey.pdf")).output().unwrap();
@@ -180,7 +180,7 @@ fn streams_come_along_and_long_ones_lie_beside_their_file() {
     // An earlier copy that came no further than the file itself is gone on with.
     fs::remove_file(place.path("out/survey.pdf:long")).unwrap();
     let report = place.fetch(&image, &["survey.pdf"], "out", Collision::Skip).unwrap();
-    assert_eq!((report.outcome, report.files, report.resumed), ("proved", 2, 1));
+    assert_eq!((report.outcome, report.files, report.resumed), (Outcome::Proved, 2, 1));
     assert!(fs::read(place.path("out/survey.pdf:long")).unwrap() == noise(90_000, 3));
 }
 
@@ -213,7 +213,7 @@ fn folders_keep_their_streams_and_what_is_not_here_is_lost_by_name() {
         run(&[&cloud[..], &[mount.join("Weir/online.mov").to_str().unwrap()]].concat());
     });
     let report = place.fetch(&image, &["Weir"], "out", Collision::Skip).unwrap();
-    assert_eq!((report.outcome, report.files, report.lost_count), ("incomplete", 2, 1), "{:?}", report.lost);
+    assert_eq!((report.outcome, report.files, report.lost_count), (Outcome::Incomplete, 2, 1), "{:?}", report.lost);
     assert_eq!(report.lost[0].path, "/Weir/online.mov");
     assert!(report.lost[0].why.starts_with("kept online"), "{}", report.lost[0].why);
     assert!(!place.path("out/Weir/online.mov").exists());
@@ -246,7 +246,7 @@ fn folders_keep_their_attributes_and_names_that_are_no_text_can_be_named() {
     fs::write(folder.join(odd), "odd").unwrap();
     run(&["umount", mount.to_str().unwrap()]);
     let report = place.fetch(&image, &["/Wenna/Counts"], "out", Collision::Skip).unwrap();
-    assert_eq!(report.outcome, "proved");
+    assert_eq!(report.outcome, Outcome::Proved);
     let value = |name: &str, path: &str| {
         Command::new("getfattr").args(["-e", "hex", "--only-values", "-n", name]).arg(place.path(path)).output().unwrap().stdout
     };
@@ -259,6 +259,6 @@ fn folders_keep_their_attributes_and_names_that_are_no_text_can_be_named() {
     assert_eq!(fs::read(place.path("out/Counts").join(odd)).unwrap(), b"odd");
     // As it is shown it can be asked for.
     let report = place.fetch(&image, &["/Wenna/Counts/tide \\xff\\xfe.csv"], "one", Collision::Skip).unwrap();
-    assert_eq!((report.outcome, report.files), ("proved", 1));
+    assert_eq!((report.outcome, report.files), (Outcome::Proved, 1));
     assert_eq!(fs::read(place.path("one").join(odd)).unwrap(), b"odd");
 }

@@ -2,6 +2,7 @@
 
 mod support;
 
+use badger_drive::Outcome;
 use badger_people::copyout::Collision;
 use rstest::rstest;
 use std::fs::{self, File};
@@ -26,7 +27,7 @@ fn a_folder_of_this_machine_comes_whole_and_is_left_as_it_was() {
     let facts = |path: &Path| fs::metadata(path).map(|meta| (meta.atime(), meta.mtime(), meta.ctime(), meta.ctime_nsec())).unwrap();
     let before = [facts(&sheet), facts(&data.join("Wenna"))];
     let report = place.fetch(&data, &["/Wenna"], "out", Collision::Skip).unwrap();
-    assert_eq!((report.outcome, report.reason.as_str(), report.files, report.links), ("proved", "", 43, 2));
+    assert_eq!((report.outcome, report.reason.as_str(), report.files, report.links), (Outcome::Proved, "", 43, 2));
     assert_eq!(before, [facts(&sheet), facts(&data.join("Wenna"))], "reading leaves no trace");
     run(&["diff", "-r", "--no-dereference", text(&data.join("Wenna")), text(&place.path("out/Wenna"))]);
     assert_eq!(verify(&place.path("out"), "fetched.sha256"), 44);
@@ -38,7 +39,7 @@ fn a_folder_of_this_machine_comes_whole_and_is_left_as_it_was() {
     assert_eq!(note.stdout, b"counted twice");
     // The same order again finds all of it there.
     let again = place.fetch(&data, &["/Wenna"], "out", Collision::Skip).unwrap();
-    assert_eq!((again.outcome, again.files, again.resumed), ("proved", 43, 43));
+    assert_eq!((again.outcome, again.files, again.resumed), (Outcome::Proved, 43, 43));
 }
 
 #[rstest]
@@ -77,7 +78,7 @@ fn a_folder_and_its_destination_never_lie_in_one_another(#[case] into: &str, #[c
         run(&["umount", text(&place.path(name))]);
     }
     match outcome {
-        Ok(report) => assert!(!refused && report.outcome == "proved", "{report:?}"),
+        Ok(report) => assert!(!refused && report.outcome == Outcome::Proved, "{report:?}"),
         Err(refusal) => assert!(refused && refusal.code == "into-source", "{}", refusal.text),
     }
     assert!(before == after, "nothing came into what is read");
@@ -96,7 +97,7 @@ fn what_is_no_plain_file_is_named_and_nothing_waits_for_it() {
     fs::write(odd.join("mounted/kept elsewhere"), "not copied").unwrap();
     let report = place.fetch(&place.path("data"), &["/odd"], "out", Collision::Skip).unwrap();
     run(&["umount", text(&odd.join("mounted"))]);
-    assert_eq!((report.outcome, report.files, report.links, report.lost_count), ("incomplete", 1, 1, 1), "{report:?}");
+    assert_eq!((report.outcome, report.files, report.links, report.lost_count), (Outcome::Incomplete, 1, 1, 1), "{report:?}");
     assert!(report.lost[0].why.contains("another file system is mounted there"), "{report:?}");
     assert_eq!(fs::read_link(place.path("out/odd/leads out")).unwrap(), Path::new("/etc/hostname"));
     let said = report.not_held.join("\n");

@@ -1,7 +1,6 @@
 //! The copying pipeline: a reader, a hasher and a writer overlap over a pool of aligned buffers.
 
 use crate::Control;
-use crate::events::{Event, Observer};
 use crate::image::Image;
 use crate::journal::Journal;
 use crate::route::Route;
@@ -9,7 +8,9 @@ use crate::tally::{Note, Tally};
 use crate::tree::{self, Hash, LEAF};
 use badger_drive::buffer::{Buffer, Pool, is_zero};
 use badger_drive::clock::Clock;
-use badger_drive::flight::{self, Flight, Landed};
+use badger_drive::events::{Event, Observer};
+use badger_drive::flight::{Flight, Landed};
+use badger_drive::in_turn;
 use badger_drive::narrow::{read_hard, read_on};
 use badger_drive::{Extents, Medium, Source, Target, WriteError};
 use badger_layout::Plan;
@@ -149,7 +150,7 @@ impl Reader<'_> {
     }
 
     fn read(&self, out: &SyncSender<Piece>) -> Result<(), Break> {
-        let mut flight = flight::over(self.context.image, DEPTH, &self.context.source.patience());
+        let mut flight = in_turn::flight(self.context.image, DEPTH, &self.context.source.patience());
         let mut flying = 0;
         let outcome = self.read_all(out, &mut *flight, &mut flying);
         // What a reader leaves behind in flight does not come back; others may be waiting for it.

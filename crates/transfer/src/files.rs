@@ -1,15 +1,15 @@
 //! Proof by files: the same tree and the same content, read through the source's and the target's file system.
 
 use crate::copy::{Break, Context};
-use crate::events::{Event, Phase};
 use badger_drive::buffer::Buffer;
+use badger_drive::events::{Event, Phase};
 use badger_drive::size::{human, thousands};
 use badger_drive::{Extents, Source};
-use badger_fs::tree::{DEEPEST, Node, NodeKind};
+use badger_fs::tree::{Node, NodeKind};
+use badger_fs::walk::{Step, Turned, Walk};
 use badger_fs::{Content, Finding, Use, Volume};
 use badger_inspect::{Line, Verdict, volumes};
 use badger_layout::plan::{InUse, Sparing};
-use std::collections::HashSet;
 
 /// Bytes read at once.
 const STEP: usize = 4 << 20;
@@ -46,7 +46,7 @@ struct Pair<'a> {
 /// [`Break::Stopped`].
 pub fn prove(context: &Context, sparing: &Sparing) -> Result<Vec<Line>, Break> {
     let total = sparing.volumes.iter().map(|volume| volume.used).sum();
-    context.observer.event(&Event::Phase { phase: Phase::Files, total, done: 0 });
+    context.observer.event(&Event::Phase { phase: Phase::Files, total, done: 0, files: None });
     sparing.volumes.iter().map(|volume| prove_volume(context, volume)).collect()
 }
 
@@ -151,19 +151,16 @@ impl Pair<'_> {
             return Ok(());
         };
         let mut group: Vec<Wanted> = Vec::new();
-        let mut seen = HashSet::from([there.id]);
-        let mut waiting = vec![(String::new(), there, here, 0)];
-        let mut left = self.there.most_entries();
-        while let Some((path, there, here, depth)) = waiting.pop() {
+        let mut walk = Walk::of(&*self.there, there, (String::new(), here));
+        while let Some(Step { node: there, with: (path, here), .. }) = walk.take() {
             let (first, second) = (self.there.list(&there), self.here.list(&here));
             if first.findings.iter().map(|finding| finding.code).ne(second.findings.iter().map(|finding| finding.code)) {
                 self.differs(format!("{path}/ is damaged on one side only"));
             }
-            let Some(still) = left.checked_sub(first.entries.len() as u64) else {
+            if !walk.has_room(first.entries.len()) {
                 self.differs(format!("{path}/ and what follows was not compared: the directories name more entries than the volume has room for"));
                 break;
-            };
-            left = still;
+            }
             // A directory keeps its order even where what it names lies elsewhere.
             let mut others = second.entries.into_iter().peekable();
             for entry in first.entries {
@@ -187,8 +184,11 @@ impl Pair<'_> {
                     streams.iter().for_each(|stream| group.push(self.wanted(&full, &entry.node, &other.node, &stream.name.shown)));
                 }
                 match entry.node.kind {
-                    NodeKind::Directory if depth < DEEPEST && seen.insert(entry.node.id) => {
-                        waiting.push((full, entry.node, other.node, depth + 1));
+                    NodeKind::Directory => {
+                        // One that leads back was compared already.
+                        if walk.enter(&entry.node, (full.clone(), other.node)) == Err(Turned::TooDeep) {
+                            self.differs(format!("{full} was not compared: it is too deep"));
+                        }
                         continue;
                     }
                     NodeKind::File => {}

@@ -3,7 +3,8 @@
 
 use badger_drive::buffer::Buffer;
 use badger_drive::clock::Clock;
-use badger_drive::flight::{self, Flight, Landed};
+use badger_drive::flight::{Flight, Landed};
+use badger_drive::in_turn;
 use badger_drive::{Control, Geometry, Identity, Medium, Patience, ReadError, Refusal, Source, Stretch};
 use badger_fs::{View, Wanted, Weight};
 use badger_layout::Plan;
@@ -220,7 +221,7 @@ impl Medium for Image {
     }
 
     fn flight(&self, depth: u32, patience: &Patience) -> Option<Box<dyn Flight + '_>> {
-        Some(Box::new(Through { image: self, source: flight::over(&*self.source, depth, patience), order: VecDeque::new() }))
+        Some(Box::new(Through { image: self, source: in_turn::flight(&*self.source, depth, patience), order: VecDeque::new() }))
     }
 
     fn stretch(&self, offset: u64, max: u64) -> Stretch {

@@ -4,7 +4,6 @@
 //! Engines report to an [`events::Observer`] and obey a [`control::Control`]; they know neither screen nor clock.
 
 pub mod copy;
-pub mod events;
 mod files;
 pub mod image;
 pub mod journal;
@@ -19,8 +18,7 @@ pub mod tally;
 pub mod tree;
 pub mod verify;
 
-pub use badger_drive::Control;
+pub use badger_drive::{Control, Event, Observer, Outcome, Phase, events};
 pub use badger_inspect::{Line, Stretch, Verdict};
-pub use events::{Event, Observer, Phase};
 pub use image::Image;
-pub use report::{Outcome, Report};
+pub use report::Report;

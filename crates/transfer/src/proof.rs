@@ -1,11 +1,12 @@
 //! Reads the target back from the medium and compares it with what was read from the source.
 
 use crate::copy::{Break, CHUNK, Context, DEPTH, noted};
-use crate::events::Event;
 use crate::journal::Journal;
 use crate::tree::{self, Builder, Hash, LEAF};
 use badger_drive::buffer::{Buffer, Pool};
-use badger_drive::flight::{self, Flight, Landed};
+use badger_drive::events::Event;
+use badger_drive::flight::{Flight, Landed};
+use badger_drive::in_turn;
 use badger_drive::narrow::read_on;
 use badger_drive::{Medium, Patience};
 use badger_inspect::Stretch;
@@ -208,7 +209,7 @@ impl Reading<'_> {
     /// Reads everything that was copied, and says what is passed over.
     fn all(&self, out: &SyncSender<Piece>) -> Result<(), Break> {
         let patience = Patience { control: Some(self.context.control.clone()), ..self.context.source.patience() };
-        let mut flight = flight::over(self.drive, DEPTH, &patience);
+        let mut flight = in_turn::flight(self.drive, DEPTH, &patience);
         let mut flying = 0;
         let outcome = self.all_through(out, &mut *flight, &mut flying);
         (0..flying).for_each(|_| self.pool.give(Buffer::new(CHUNK as usize)));

@@ -1,36 +1,8 @@
 //! The outcome of a run, in the form scripts may rely on.
 
+pub use badger_drive::Outcome;
 use badger_inspect::{Line, Stretch};
 use serde::{Deserialize, Serialize};
-
-/// How a run ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Outcome {
-    /// Everything that was planned was copied, and the proof holds.
-    Proved,
-    /// Copied; a proof failed.
-    Finished,
-    /// Copied, but parts of the source could not be read.
-    Incomplete,
-    /// Nothing was written.
-    Refused,
-    /// Broken off; can be picked up again.
-    Interrupted,
-}
-
-impl Outcome {
-    /// The word for a screen.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Proved => "proved",
-            Self::Finished => "finished, proof failed",
-            Self::Incomplete => "incomplete",
-            Self::Refused => "refused",
-            Self::Interrupted => "interrupted",
-        }
-    }
-}
 
 /// The hashes of a run, roots of the tree that `docs/formats/hash-tree.md` describes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

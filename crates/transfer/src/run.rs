@@ -1,7 +1,6 @@
 //! A run from its first byte to its proof.
 
 use crate::copy::{self, Break, Context};
-use crate::events::{Event, Observer, Phase};
 use crate::files;
 use crate::image::Image;
 use crate::journal::Journal;
@@ -11,6 +10,7 @@ use crate::route::Route;
 use crate::tally::Tally;
 use crate::{Control, recast, resume, tree};
 use badger_drive::clock::Clock;
+use badger_drive::events::{Event, Observer, Phase};
 use badger_drive::size::{human, thousands};
 use badger_drive::{Refusal, Source, Target};
 use badger_fs::recognise::{Recognised, volumes};
@@ -129,10 +129,10 @@ fn carry_out(context: &Context, journal: &mut Journal, tally: &mut Tally, again:
     let earlier = tally.lost.clone();
     if !tally.copied || !earlier.is_empty() {
         if !tally.copied && tally.done.is_empty() {
-            context.observer.event(&Event::Phase { phase: Phase::Clear, total: 0, done: 0 });
+            context.observer.event(&Event::Phase { phase: Phase::Clear, total: 0, done: 0, files: None });
             copy::clear(context)?;
         }
-        context.observer.event(&Event::Phase { phase: Phase::Copy, total: plan.bytes(), done: tally.done_bytes() });
+        context.observer.event(&Event::Phase { phase: Phase::Copy, total: plan.bytes(), done: tally.done_bytes(), files: None });
         copy::copy(context, &Route::of(plan, tally), 1, journal, tally)?;
         let came = copy::late(context, &earlier, journal, tally)?;
         if !tally.copied || came {
@@ -144,7 +144,7 @@ fn carry_out(context: &Context, journal: &mut Journal, tally: &mut Tally, again:
     let total: u64 = proof::proved_stretches(context).iter().map(|(_, len)| len).sum();
     let zeroed = plan.sparing.as_ref().is_some_and(|sparing| sparing.rest == Rest::Zero);
     let rest: u64 = if zeroed { proof::gaps(context).iter().map(|(_, len)| len).sum() } else { 0 };
-    context.observer.event(&Event::Phase { phase: Phase::Prove, total: total + rest, done: 0 });
+    context.observer.event(&Event::Phase { phase: Phase::Prove, total: total + rest, done: 0, files: None });
     context.target.forget(0, context.target.geometry().size_bytes);
     let back = proof::read_back(context, journal, &tally.patched, Side::Target)?;
     report.hash.source = tree::hex(&back.source);
@@ -155,7 +155,7 @@ fn carry_out(context: &Context, journal: &mut Journal, tally: &mut Tally, again:
         report.proof.push(beside(context, Rest::Zero)?);
     }
     if again {
-        context.observer.event(&Event::Phase { phase: Phase::Again, total, done: 0 });
+        context.observer.event(&Event::Phase { phase: Phase::Again, total, done: 0, files: None });
         let second = proof::read_back(context, journal, &BTreeMap::new(), Side::Source)?;
         report.proof.push(second_reading(context, &second, tally));
     }

@@ -2,11 +2,11 @@
 
 use crate::Control;
 use crate::copy::CHUNK;
-use crate::events::{Event, Observer};
 use crate::proof::differing_sectors;
 use badger_drive::Source;
 use badger_drive::buffer::Buffer;
 use badger_drive::clock::Clock;
+use badger_drive::events::{Event, Observer};
 use badger_inspect::Stretch;
 
 /// So many stretches are remembered.

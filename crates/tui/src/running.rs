@@ -60,7 +60,7 @@ impl Progress {
 
     fn take(&mut self, event: &Event) {
         match event {
-            Event::Phase { phase, total, done } => {
+            Event::Phase { phase, total, done, .. } => {
                 self.phase = Some(*phase);
                 self.meter = Meter::new(*total, *done);
                 self.history.clear();
@@ -104,6 +104,8 @@ impl Progress {
                 self.differs += 1;
             }
             Event::Kept { done } => self.kept = *done,
+            // Files are of another engine, which has no surface.
+            Event::File { .. } => {}
         }
     }
 

@@ -3,12 +3,12 @@
 use super::rows::{self, Row, Sort};
 use crate::Bench;
 use crate::volume::{Fetch, Opened};
-use badger_drive::{Control, Refusal};
-use badger_fs::tree::{DEEPEST, Node, NodeKind};
-use badger_people::copyout::{Clash, Collision, Event, Report};
+use badger_drive::{Control, Event, Refusal};
+use badger_fs::tree::{Node, NodeKind};
+use badger_fs::walk::{Step, Walk};
+use badger_people::copyout::{Clash, Collision, Report};
 use badger_people::kind;
 use badger_transfer::meter::Meter;
-use std::collections::HashSet;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -85,18 +85,22 @@ pub fn search(opened: &Arc<Opened>, text: &str, number: u64, stop: &Arc<AtomicBo
     std::thread::spawn(move || {
         let Ok(root) = opened.tree.root() else { return };
         let (mut hits, mut count, mut found) = (Vec::new(), 0u64, 0);
-        let mut seen = HashSet::from([root.id]);
-        let mut waiting = vec![(String::new(), root, 0)];
+        let mut walk = Walk::of(&*opened.tree, root, String::new());
         let mut told = std::time::Instant::now();
-        while let Some((path, directory, depth)) = waiting.pop() {
+        while let Some(Step { node: directory, with: path, .. }) = walk.take() {
             let parent: Arc<str> = path.as_str().into();
-            for entry in opened.tree.list(&directory).entries {
+            let entries = opened.tree.list(&directory).entries;
+            if !walk.has_room(entries.len()) {
+                break;
+            }
+            for entry in entries {
                 if stop.load(Ordering::Relaxed) || found >= MOST_FOUND {
                     break;
                 }
                 count += 1;
-                if entry.node.kind == NodeKind::Directory && depth < DEEPEST && seen.insert(entry.node.id) {
-                    waiting.push((format!("{path}/{}", entry.name.shown), entry.node.clone(), depth + 1));
+                if entry.node.kind == NodeKind::Directory {
+                    // One that leads back was searched already.
+                    let _ = walk.enter(&entry.node, format!("{path}/{}", entry.name.shown));
                 }
                 if query.fits(&opened, &entry.name.shown, &entry.node) {
                     found += 1;
@@ -126,7 +130,7 @@ pub fn count(opened: &Arc<Opened>, path: String, node: Node, news: &Sender<News>
         };
         add(&node);
         if node.kind == NodeKind::Directory {
-            badger_fs::tree::walk(&*opened.tree, node, "", &mut |_, entry| add(&entry.node));
+            badger_fs::walk::walk(&*opened.tree, node, "", &mut |_, entry| add(&entry.node));
         }
         let _ = news.send(News::Counted(path, files, bytes));
     });
@@ -170,8 +174,8 @@ impl Copying {
             let observer = move |event: &Event| {
                 let mut progress = told.lock().expect("progress lock");
                 match event {
-                    Event::Begin { bytes, .. } => progress.meter = Meter::new(*bytes, 0),
-                    Event::Moved { len, at } => {
+                    Event::Phase { total, .. } => progress.meter = Meter::new(*total, 0),
+                    Event::Moved { len, at, .. } => {
                         progress.now = *at;
                         progress.meter.add(*len, *at);
                     }
@@ -179,6 +183,7 @@ impl Copying {
                         progress.files += 1;
                         progress.last.clone_from(path);
                     }
+                    _ => {}
                 }
             };
             let ask = Mutex::new(ask);

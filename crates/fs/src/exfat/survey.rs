@@ -132,7 +132,7 @@ impl ExFat {
                 let bytes = if node.kind == NodeKind::Directory { node.place.valid } else { node.size };
                 self.claim_chain(node.place, bytes, use_, path, &mut claims);
             };
-            let findings = tree::walk(self, root, "", &mut each);
+            let findings = crate::walk::walk(self, root, "", &mut each);
             findings.into_iter().for_each(|finding| claims.findings.add(finding));
         }
         claims.finish(&map, "exfat-lost", "exfat-free-in-use", &mut survey);

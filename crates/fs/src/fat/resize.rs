@@ -258,7 +258,7 @@ impl Fat {
                 }
             }
         };
-        let findings = tree::walk(self, root, "", &mut each);
+        let findings = crate::walk::walk(self, root, "", &mut each);
         if let Some(finding) = findings.into_iter().next().or(wrong) {
             return Err(finding);
         }

@@ -172,7 +172,7 @@ impl Fat {
                         .add(Finding::new(code, format!("{path}: its chain has {count} clusters where its size needs {wanted}")).at(node.id));
                 }
             };
-            let findings = tree::walk(self, root, "", &mut each);
+            let findings = crate::walk::walk(self, root, "", &mut each);
             findings.into_iter().for_each(|finding| claims.findings.add(finding));
         }
         self.check_front(&table, &mut claims);

@@ -1,11 +1,12 @@
 //! A volume of what people have, and copying out of it.
 #![allow(dead_code)]
 
+use badger_drive::Event;
 use badger_drive::Sysfs;
 use badger_drive::clock::Clock;
 use badger_drive::{Control, Refusal, Source, Workshop};
 use badger_fs::{Folder, Tree};
-use badger_people::copyout::{Clash, Collision, Event, Order, Report, copy_out};
+use badger_people::copyout::{Clash, Collision, Order, Report, copy_out};
 use std::fs::{self, File};
 use std::os::unix::fs::{FileExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};

@@ -1,5 +1,6 @@
 //! Dig: what is chosen, opened, searched, picked and copied.
 
+use crate::draw::outcome_mark;
 use crate::theme::Mean;
 use badger_bench::Bench;
 use badger_bench::browse::preview::{BYTES, Look, Looker, Wish};
@@ -464,14 +465,10 @@ fn told(outcome: Result<badger_people::Report, Refusal>) -> (Mean, Vec<String>) 
         Ok(report) => report,
         Err(refusal) => return (Mean::Stop, vec![format!("◆ {}", refusal.text)]),
     };
-    let (mean, mark) = match report.outcome {
-        "proved" => (Mean::Good, "●"),
-        "incomplete" => (Mean::Lost, "╳"),
-        _ => (Mean::Mind, "◐"),
-    };
+    let (mark, mean) = outcome_mark(report.outcome);
     let mut lines = vec![format!(
         "{mark} {}  {} files, {}, read back and equal, in {}",
-        report.outcome,
+        report.outcome.word(),
         thousands(report.files),
         human(report.bytes),
         span(report.seconds)

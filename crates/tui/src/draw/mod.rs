@@ -5,6 +5,7 @@ pub mod ribbon;
 pub mod surface;
 
 use crate::theme::{self, Mean};
+use badger_drive::Outcome;
 use badger_drive::text::plain;
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
@@ -125,6 +126,16 @@ pub fn sheet(frame: &mut Frame, body: Rect, width: u16, lines: Vec<Vec<Span<'sta
     }
     if height > 0 {
         (area.y..area.bottom()).for_each(|y| put(buf, area.x, y, 1, vec![loud(Mean::Focus, "▌")]));
+    }
+}
+
+/// The mark and colour of an outcome.
+pub fn outcome_mark(outcome: Outcome) -> (&'static str, Mean) {
+    match outcome {
+        Outcome::Proved => ("●", Mean::Good),
+        Outcome::Incomplete => ("╳", Mean::Lost),
+        Outcome::Interrupted => ("◐", Mean::Mind),
+        Outcome::Finished | Outcome::Refused => ("◆", Mean::Stop),
     }
 }
 

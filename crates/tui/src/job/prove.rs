@@ -1,12 +1,12 @@
 //! Prove: one line for each thing proved, its evidence folded under it.
 
 use super::view::JobView;
-use crate::draw::{chart, loud, pad, put, put_right, say, wrap};
+use crate::draw::{chart, loud, outcome_mark, pad, put, put_right, say, wrap};
 use crate::step::Step;
 use crate::theme::Mean;
 use badger_bench::sheet::{outcome_sentence, verdict};
 use badger_drive::size::{human, span, thousands};
-use badger_transfer::{Outcome, Report, Verdict};
+use badger_transfer::{Report, Verdict};
 use crossterm::event::KeyCode;
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -22,16 +22,6 @@ impl JobView {
             KeyCode::Char('o') => self.show(Step::Hand),
             _ => {}
         }
-    }
-}
-
-/// The mark and colour of an outcome.
-pub fn outcome_mark(outcome: Outcome) -> (&'static str, Mean) {
-    match outcome {
-        Outcome::Proved => ("●", Mean::Good),
-        Outcome::Incomplete => ("╳", Mean::Lost),
-        Outcome::Interrupted => ("◐", Mean::Mind),
-        Outcome::Finished | Outcome::Refused => ("◆", Mean::Stop),
     }
 }
 

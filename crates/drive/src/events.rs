@@ -1,6 +1,6 @@
-//! What an engine reports while it works.
+//! What every engine reports while it works, and how a run of it ends.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// What a run is doing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -18,6 +18,8 @@ pub enum Phase {
     Files,
     /// Reading the source a second time.
     Again,
+    /// Copying files out.
+    Fetch,
 }
 
 impl Phase {
@@ -30,6 +32,7 @@ impl Phase {
             Self::Prove => "reading back",
             Self::Files => "reading files",
             Self::Again => "second reading",
+            Self::Fetch => "copying files",
         }
     }
 }
@@ -46,10 +49,13 @@ pub enum Event {
         total: u64,
         /// Bytes done before.
         done: u64,
+        /// Files ahead, where it goes by files.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        files: Option<u64>,
     },
     /// A stretch was dealt with.
     Moved {
-        /// Its start on the target.
+        /// Its start on the target; where files are copied out, the bytes that came before it.
         start: u64,
         /// Its length.
         len: u64,
@@ -74,6 +80,13 @@ pub enum Event {
     Kept {
         /// Bytes.
         done: u64,
+    },
+    /// A file is at the destination, and proved.
+    File {
+        /// Where, relative to the destination.
+        path: String,
+        /// Its bytes.
+        bytes: u64,
     },
     /// A stretch of the target is not what it should be.
     Differs {
@@ -100,5 +113,35 @@ impl Observer for Silent {
 impl<F: Fn(&Event) + Send + Sync> Observer for F {
     fn event(&self, event: &Event) {
         self(event);
+    }
+}
+
+/// How a run ended.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Outcome {
+    /// Everything that was planned was copied, and the proof holds.
+    Proved,
+    /// Copied; a proof failed.
+    Finished,
+    /// Copied, but parts of the source could not be read.
+    Incomplete,
+    /// Nothing was written.
+    Refused,
+    /// Broken off; can be picked up again.
+    #[default]
+    Interrupted,
+}
+
+impl Outcome {
+    /// The word for a screen.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Proved => "proved",
+            Self::Finished => "finished, proof failed",
+            Self::Incomplete => "incomplete",
+            Self::Refused => "refused",
+            Self::Interrupted => "interrupted",
+        }
     }
 }

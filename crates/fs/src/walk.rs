@@ -1,0 +1,278 @@
+//! Going through directories: the one place that knows when to stop.
+
+use crate::finding::Finding;
+use crate::node::{Entry, Listing, Node, NodeKind};
+use crate::tree::Tree;
+use std::collections::{HashMap, HashSet, VecDeque};
+use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
+use std::sync::Mutex;
+use std::sync::mpsc::{Receiver, Sender, channel};
+
+/// Deepest directory that is followed.
+const DEEPEST: usize = 512;
+
+/// A directory whose turn it is, or will be, and what somebody wants to know of it then.
+pub struct Step<T> {
+    /// The directory.
+    pub node: Node,
+    /// Whatever goes with it, such as its path.
+    pub with: T,
+    depth: usize,
+}
+
+/// Why a directory is not gone into.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Turned {
+    /// It was met before: it leads back to itself, or has two names.
+    Back,
+    /// It lies deeper than anything real.
+    TooDeep,
+}
+
+/// Directories that are still to be gone into: each once whatever the bytes say, none too deep, and no more entries than there
+/// is room for.
+pub struct Walk<T> {
+    waiting: VecDeque<Step<T>>,
+    /// Met in the directory whose turn it is.
+    met: Vec<Step<T>>,
+    seen: HashSet<u64>,
+    room: u64,
+    depth: usize,
+    by_level: bool,
+}
+
+impl<T> Walk<T> {
+    /// Everything below a directory, itself first, each directory before what is in it.
+    pub fn of(tree: &dyn Tree, from: Node, with: T) -> Self {
+        let (seen, room) = (HashSet::from([from.id]), tree.most_entries());
+        let first = Step { node: from, with, depth: 0 };
+        Self { waiting: VecDeque::from([first]), met: Vec::new(), seen, room, depth: 0, by_level: false }
+    }
+
+    /// One level after the other, for whoever does not go to the end.
+    #[must_use]
+    pub fn by_level(mut self) -> Self {
+        self.by_level = true;
+        self
+    }
+
+    fn sort_in(&mut self) {
+        if self.by_level {
+            self.waiting.extend(self.met.drain(..));
+        } else {
+            self.met.drain(..).rev().for_each(|step| self.waiting.push_front(step));
+        }
+    }
+
+    /// The next directory.
+    pub fn take(&mut self) -> Option<Step<T>> {
+        self.sort_in();
+        let step = self.waiting.pop_front()?;
+        self.depth = step.depth;
+        Some(step)
+    }
+
+    /// Whether a tree can hold so many more entries than were met: what names more goes round, and is left there.
+    #[must_use]
+    pub fn has_room(&mut self, entries: usize) -> bool {
+        let left = self.room.checked_sub(entries as u64);
+        self.room = left.unwrap_or(0);
+        left.is_some()
+    }
+
+    /// Has a directory, met in the one that was taken last, gone into later.
+    ///
+    /// # Errors
+    /// Why it is not.
+    pub fn enter(&mut self, node: &Node, with: T) -> Result<(), Turned> {
+        if self.depth >= DEEPEST {
+            return Err(Turned::TooDeep);
+        }
+        if !self.seen.insert(node.id) {
+            return Err(Turned::Back);
+        }
+        self.met.push(Step { node: node.clone(), with, depth: self.depth + 1 });
+        Ok(())
+    }
+
+    /// The directories whose turn comes next, in that order.
+    fn ahead(&mut self) -> impl Iterator<Item = &mut Step<T>> {
+        self.sort_in();
+        self.waiting.iter_mut()
+    }
+}
+
+/// So many directories are read before their turn, by so many readers: what a drive needs to find one does not hold up the
+/// others.
+const AHEAD: usize = 24;
+const READERS: usize = 6;
+
+/// A directory on the way of [`walk`].
+struct Way {
+    path: String,
+    number: u64,
+    asked: bool,
+}
+
+/// Goes through everything below a directory, each directory before what is in it. `each` gets the path and the entry.
+/// Directories that contain themselves are entered once. While `each` looks at one directory the next ones are read.
+pub fn walk(tree: &dyn Tree, from: Node, path: &str, each: &mut dyn FnMut(&str, &Entry)) -> Vec<Finding> {
+    walk_until(tree, from, path, &|| false, each)
+}
+
+/// Lists directories by their numbers as long as anybody asks for them.
+fn read_ahead(tree: &dyn Tree, asked: &Mutex<Receiver<(u64, Node)>>, give: &Sender<(u64, Listing)>) {
+    loop {
+        let next = asked.lock().expect("queue lock").recv();
+        let Ok((number, directory)) = next else { return };
+        // Whoever waits for it must not wait for ever.
+        match catch_unwind(AssertUnwindSafe(|| tree.list(&directory))) {
+            Ok(listing) => {
+                if give.send((number, listing)).is_err() {
+                    return;
+                }
+            }
+            Err(panic) => {
+                let _ = give.send((number, Listing::default()));
+                resume_unwind(panic);
+            }
+        }
+    }
+}
+
+/// Listings that are made before their turn.
+struct Early {
+    ask: Sender<(u64, Node)>,
+    given: Receiver<(u64, Listing)>,
+    came: HashMap<u64, Listing>,
+    asked: usize,
+}
+
+impl Early {
+    fn look_ahead(&mut self, walk: &mut Walk<Way>) {
+        let room = AHEAD.saturating_sub(self.asked);
+        for next in walk.ahead().take(AHEAD).filter(|next| !next.with.asked).take(room) {
+            // Its answer is waited for later.
+            let _ = self.ask.send((next.with.number, next.node.clone()));
+            next.with.asked = true;
+            self.asked += 1;
+        }
+    }
+
+    fn listing(&mut self, tree: &dyn Tree, step: &Step<Way>) -> Listing {
+        if !step.with.asked {
+            return tree.list(&step.node);
+        }
+        self.asked -= 1;
+        loop {
+            if let Some(listing) = self.came.remove(&step.with.number) {
+                return listing;
+            }
+            let Ok((number, listing)) = self.given.recv() else { return Listing::default() };
+            self.came.insert(number, listing);
+        }
+    }
+}
+
+/// See [`walk`]; ended before its time where `stop` says so.
+pub fn walk_until(tree: &dyn Tree, from: Node, path: &str, stop: &dyn Fn() -> bool, each: &mut dyn FnMut(&str, &Entry)) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    if tree.root().is_ok_and(|root| root.id == from.id) {
+        tree.will_walk();
+    }
+    let (ask, asked) = channel::<(u64, Node)>();
+    let asked = Mutex::new(asked);
+    let (give, given) = channel::<(u64, Listing)>();
+    std::thread::scope(|scope| {
+        for _ in 0..READERS {
+            let (asked, give) = (&asked, give.clone());
+            scope.spawn(move || read_ahead(tree, asked, &give));
+        }
+        drop(give);
+        let mut early = Early { ask, given, came: HashMap::new(), asked: 0 };
+        let first = Way { path: path.trim_end_matches('/').to_string(), number: 0, asked: false };
+        let (mut walk, mut number) = (Walk::of(tree, from, first), 0);
+        while let Some(step) = walk.take() {
+            let mut listing = early.listing(tree, &step);
+            let path = step.with.path;
+            let found = std::mem::take(&mut listing.findings);
+            findings.extend(found.into_iter().map(|finding| Finding { text: format!("{path}/: {}", finding.text), ..finding }));
+            if !walk.has_room(listing.entries.len()) {
+                let text = format!("{path}/: the directories name more entries than the volume has room for; what follows was not read");
+                findings.push(Finding::grave("walk-budget", text));
+                break;
+            }
+            for entry in listing.entries.iter().filter(|entry| entry.node.kind == NodeKind::Directory) {
+                number += 1;
+                let full = format!("{path}/{}", entry.name.shown);
+                if walk.enter(&entry.node, Way { path: full.clone(), number, asked: false }).is_err() {
+                    findings.push(Finding::new("directory-loop", format!("{full} leads back to a directory above it, or is too deep")));
+                }
+            }
+            early.look_ahead(&mut walk);
+            let mut full = format!("{path}/");
+            let folder = full.len();
+            for entry in &listing.entries {
+                full.truncate(folder);
+                full.push_str(&entry.name.shown);
+                each(&full, entry);
+            }
+            if stop() {
+                break;
+            }
+        }
+    });
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Folder;
+    use rstest::rstest;
+
+    /// Paths in the order in which directories have their turn.
+    fn turns(by_level: bool) -> Vec<String> {
+        let dir = tempfile::tempdir().unwrap();
+        for path in ["a/x/deep", "a/y", "b/z"] {
+            std::fs::create_dir_all(dir.path().join(path)).unwrap();
+        }
+        let folder = Folder::open(dir.path()).unwrap();
+        let walk = Walk::of(&folder, folder.root().unwrap(), String::new());
+        let mut walk = if by_level { walk.by_level() } else { walk };
+        let mut out = Vec::new();
+        while let Some(Step { node, with: path, .. }) = walk.take() {
+            let mut entries = folder.list(&node).entries;
+            entries.sort_by(|a, b| a.name.shown.cmp(&b.name.shown));
+            entries.iter().for_each(|entry| walk.enter(&entry.node, format!("{path}/{}", entry.name.shown)).unwrap());
+            out.push(path);
+        }
+        out
+    }
+
+    #[rstest]
+    #[case::downward(false, ["", "/a", "/a/x", "/a/x/deep", "/a/y", "/b", "/b/z"])]
+    #[case::level_by_level(true, ["", "/a", "/b", "/a/x", "/a/y", "/b/z", "/a/x/deep"])]
+    fn directories_have_their_turn_in_order(#[case] by_level: bool, #[case] wanted: [&str; 7]) {
+        assert_eq!(turns(by_level), wanted);
+    }
+
+    /// A directory that names itself, one below another without end, and more entries than there can be.
+    #[test]
+    fn what_the_bytes_say_does_not_keep_it_going() {
+        let dir = tempfile::tempdir().unwrap();
+        let folder = Folder::open(dir.path()).unwrap();
+        let node = |id: u64| Node { id, ..folder.root().unwrap() };
+        let mut walk = Walk::of(&folder, node(1), ());
+        walk.take().unwrap();
+        assert_eq!(walk.enter(&node(1), ()), Err(Turned::Back));
+        let depth = (2..).take_while(|id| walk.enter(&node(*id), ()).map(|()| walk.take().unwrap()).is_ok()).count();
+        assert_eq!((depth, walk.enter(&node(9999), ())), (DEEPEST, Err(Turned::TooDeep)));
+        assert!(walk.take().is_none());
+        let most = folder.most_entries();
+        let mut walk = Walk::of(&folder, node(1), ());
+        assert!(walk.has_room(most.min(1 << 40) as usize));
+        walk.room = 10;
+        assert!(walk.has_room(10) && !walk.has_room(1));
+    }
+}
