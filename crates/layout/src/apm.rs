@@ -29,7 +29,7 @@ pub fn read(mut block: impl FnMut(u64) -> Option<Vec<u8>>, sectors: u64, sector:
         let text = |at: usize| String::from_utf8_lossy(&entry[at..at + 32]).trim_end_matches('\0').split('\0').next().unwrap_or("").to_string();
         let (start, size) = (scale(be32(&entry, 8)), scale(be32(&entry, 12)));
         let type_code = TypeCode::Apm(text(48));
-        if type_code.meaning() == "free" || size == 0 {
+        if type_code.is_free() || size == 0 {
             continue;
         }
         if start + size > sectors {

@@ -66,23 +66,6 @@ fn up(value: u64, step: u64) -> u64 {
     value.div_ceil(step).saturating_mul(step)
 }
 
-/// Whether a partition is there for a system's own ends, so that its size is nobody's concern.
-fn is_fixed(partition: &Partition) -> bool {
-    let word = partition.type_code.meaning();
-    partition.type_code.is_efi()
-        || [
-            "Microsoft reserved",
-            "Windows recovery",
-            "BIOS boot",
-            "Linux swap",
-            "maker's recovery",
-            "maker's diagnostics",
-            "PReP boot",
-            "extended boot loader",
-        ]
-        .contains(&word)
-}
-
 /// Where partitions may lie on the target, in bytes.
 struct Space {
     first: u64,
@@ -122,10 +105,10 @@ fn wish(partition: &Partition, part: &Part, old: u64, rules: &Rules, target: &Si
     };
     let what = match rule.map(|rule| rule.what) {
         Some(what) => what,
-        None if rules.system && !(part.system || is_fixed(partition)) => What::Out,
+        None if rules.system && !(part.system || partition.type_code.role().is_fixed()) => What::Out,
         // A table of the old kind has no use for these.
-        None if rules.table == Some(Kind::Mbr) && ["Microsoft reserved", "BIOS boot"].contains(&partition.type_code.meaning()) => What::Out,
-        None if rules.auto && !is_fixed(partition) => {
+        None if rules.table == Some(Kind::Mbr) && partition.type_code.role().needs_gpt() => What::Out,
+        None if rules.auto && !partition.type_code.role().is_fixed() => {
             return Ok(Some(limits().map_or(kept, |limits| Wish {
                 least: limits.least.min(old),
                 size: kept.size,

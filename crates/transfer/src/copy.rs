@@ -25,9 +25,9 @@ use std::time::Duration;
 /// Bytes of one transfer.
 pub const CHUNK: u64 = 4 * LEAF;
 /// Buffers in flight.
-const BUFFERS: usize = 8;
+const BUFFERS: usize = 6;
 /// Reads that one reader has in flight, where the drive has a way to that.
-pub const DEPTH: u32 = 3;
+pub const DEPTH: u32 = 2;
 /// A flush comes after so many bytes at the latest ...
 const FLUSH_BYTES: u64 = 1 << 30;
 /// ... or so much time of the run's clock.

@@ -360,7 +360,7 @@ impl Comparing<'_> {
 /// # Errors
 /// [`Break::Stopped`], or a journal that cannot be read.
 pub fn read_back(context: &Context, journal: &Journal, patched: &BTreeMap<u64, Hash>, side: Side) -> Result<ReadBack, Break> {
-    let pool = Pool::new(DEPTH as usize + 3, CHUNK as usize);
+    let pool = Pool::new(DEPTH as usize + 2, CHUNK as usize);
     let (send, pieces) = sync_channel::<Piece>(4);
     let drive: &(dyn Medium + '_) = match side {
         Side::Target => &**context.target,

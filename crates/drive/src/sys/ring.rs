@@ -4,6 +4,7 @@
 //! [`Ring`] owns the buffer and nobody can reach it; where a ring ends before that, the buffer is given up and never freed.
 
 use crate::buffer::Buffer;
+use io_uring::squeue::Flags;
 use io_uring::types::{Fd, SubmitArgs, Timespec};
 use io_uring::{IoUring, opcode};
 use std::fs::File;
@@ -13,6 +14,9 @@ use std::time::{Duration, Instant};
 
 /// A number by which a read is known again.
 pub type Ticket = u64;
+
+/// The kernel cuts longer reads in parts. One that may not wait for them is begun, given up and begun anew: these may wait.
+const LONG: usize = 512 << 10;
 
 /// Marks what is no read.
 const CALLED_OFF: u64 = u64::MAX;
@@ -62,6 +66,7 @@ impl Ring {
         self.held.push((ticket, buffer));
         let target = self.held.last_mut().expect("it was pushed a line above").1.as_mut_ptr();
         let entry = opcode::Read::new(Fd(file.as_raw_fd()), target, count).offset(offset).build().user_data(ticket);
+        let entry = if len > LONG { entry.flags(Flags::ASYNC) } else { entry };
         // SAFETY: `held` owns the buffer, whose bytes lie elsewhere and do not move with it, until the completion was taken; `len`
         // lies within it. The descriptor is open during the call, and the kernel holds the file from there on.
         let pushed = unsafe { self.ring.submission().push(&entry) };
