@@ -20,7 +20,7 @@ pub fn demo(dir: Option<PathBuf>, run: bool, hurry: u32, config: Config, common:
     let config = Config { workshop: String::new(), technician: String::new(), ..config };
     let dir = dir.unwrap_or_else(|| data_dir().join("workshop"));
     unpack(&dir).map_err(|error| Refusal::new("demo", format!("the sample workshop in {}: {error}", dir.display())))?;
-    let workshop = Workshop { shelf: Some(dir.clone()), no_waiting: run, ..Workshop::default() };
+    let workshop = Workshop { shelf: Some(dir.clone()), no_waiting: run, ..badger_bench::workshop() };
     workshop.clock.hurry(hurry);
     let bench = Bench { workshop, ledger: common.ledger.clone().unwrap_or_else(|| dir.join("ledger.db")), config };
     let ledger = bench.open_ledger().map_err(|error| Refusal::new("ledger", error.to_string()))?;

@@ -34,7 +34,7 @@ mod papers;
 mod waiting;
 
 use badger_bench::{Bench, Config};
-use badger_drive::{Refusal, Workshop, size};
+use badger_drive::{Refusal, size};
 use badger_layout::Rules;
 use badger_layout::plan::{Ids, Rest};
 use badger_people::Collision;
@@ -349,7 +349,7 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
     size::settle(config.units);
     badger_tui::theme::settle(config.theme);
     let ledger = common.ledger.clone().unwrap_or_else(|| data_dir().join("ledger.db"));
-    let bench = Bench { workshop: Workshop::default(), ledger, config };
+    let bench = Bench { workshop: badger_bench::workshop(), ledger, config };
     let done = match command {
         None => open(bench),
         Some(Command::Completions { shell }) => Ok(papers::completions(shell)),

@@ -17,4 +17,4 @@ pub mod volume;
 pub use config::Config;
 pub use health::Checkup;
 pub use ledger::Ledger;
-pub use place::Bench;
+pub use place::{Bench, workshop};

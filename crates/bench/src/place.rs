@@ -3,8 +3,17 @@
 use crate::config::Config;
 use crate::ledger::{self, Ledger};
 use badger_drive::Workshop;
+use badger_drive::kinds::Kind;
 use badger_inspect::{Hazard, Level};
 use std::path::PathBuf;
+
+/// The drives of this machine, with every kind of drive that is known.
+pub fn workshop() -> Workshop {
+    Workshop { more: KINDS, ..Workshop::default() }
+}
+
+/// Kinds of drives besides those that every workshop knows.
+static KINDS: &[&dyn Kind] = &[badger_image::CONTAINERS];
 
 /// The place where jobs are done: drives and the ledger.
 #[derive(Clone)]

@@ -1,5 +1,5 @@
-//! What a drive can be. Each kind recognises, opens, describes and makes its own, in one entry of [`KINDS`]; nothing else in
-//! this crate tells them apart.
+//! What a drive can be. Each kind recognises, opens, describes and makes its own, in one entry of [`KINDS`], or of what a workshop knows
+//! besides; nothing else in this crate tells them apart.
 
 use crate::block::BlockDevice;
 use crate::clock::{BenchClock, Clock, SimClock};
@@ -23,24 +23,41 @@ use std::sync::Arc;
 
 /// What drives are opened in.
 #[derive(Clone, Copy)]
-pub(crate) struct Around<'a> {
+pub struct Around<'a> {
+    /// The kernel's trees.
     pub sysfs: &'a Sysfs,
+    /// The clock of real drives.
     pub clock: &'a Arc<BenchClock>,
+    /// The clock of simulated ones that take no time.
     pub sim_clock: &'a Arc<SimClock>,
     /// No simulated drive lives by the real clock.
     pub no_waiting: bool,
 }
 
 /// A path that somebody named and that is there; `role` says as what.
-pub(crate) struct Asked<'a> {
+pub struct Asked<'a> {
+    /// As it was named.
     pub path: &'a Path,
+    /// As what: a source, a target, a drive.
     pub role: &'a str,
+    /// What the system says of it.
     pub meta: &'a Metadata,
 }
 
 /// One kind of drive.
-pub(crate) trait Kind: Sync {
+pub trait Kind: Sync {
+    /// The drive of this kind that a name leads to which is no path of this machine.
+    ///
+    /// # Errors
+    /// A refusal where the name is of this kind and leads nowhere.
+    fn named(&self, _name: &Path, _role: &str, _around: &Around) -> Result<Option<Box<dyn Named>>, Refusal> {
+        Ok(None)
+    }
+
     /// The drive that a path names, where it is of this kind.
+    ///
+    /// # Errors
+    /// A refusal where it is of this kind and cannot be used.
     fn probe(&self, asked: &Asked, around: &Around) -> Result<Option<Box<dyn Named>>, Refusal>;
 
     /// The drive at a path, described without being opened.
@@ -54,6 +71,9 @@ pub(crate) trait Kind: Sync {
     }
 
     /// A drive of `size` bytes that is not there yet; a refusal where its name belongs to another one.
+    ///
+    /// # Errors
+    /// Why nothing can be made there.
     fn create(&self, _path: &Path, _size: u64) -> Result<Option<Box<dyn Named>>, Refusal> {
         Ok(None)
     }
@@ -63,7 +83,7 @@ pub(crate) trait Kind: Sync {
 pub(crate) static KINDS: [&dyn Kind; 4] = [&Blocks, &Simulations, &Splits, &Files];
 
 /// A drive that is named and not open.
-pub(crate) trait Named: Send + Sync {
+pub trait Named: Send + Sync {
     /// Where it is, links resolved when it was named: that is what will be opened for writing.
     fn path(&self) -> &Path;
 
@@ -71,12 +91,21 @@ pub(crate) trait Named: Send + Sync {
     fn ground(&self, sysfs: &Sysfs) -> Ground;
 
     /// Opens it for reading only.
+    ///
+    /// # Errors
+    /// What the system says, or what is wrong with it.
     fn open(&self) -> io::Result<Arc<dyn Medium>>;
 
     /// Looks at it as something that might be written to, in sectors of `sector` bytes where nothing in it tells.
+    ///
+    /// # Errors
+    /// Why it cannot be written to.
     fn look(&self, sector: u32) -> io::Result<Seen>;
 
     /// Opens it for writing, and makes it where it is not there yet. It is called as it was shown.
+    ///
+    /// # Errors
+    /// See [`NotOpened`].
     fn open_for_writing(&self, shown: &Shown, sysfs: &Sysfs) -> Result<Written, NotOpened>;
 
     /// Whether it is not there yet.
@@ -91,12 +120,16 @@ pub(crate) trait Named: Send + Sync {
 }
 
 /// What was seen of a drive that might be written to.
-pub(crate) struct Seen {
+pub struct Seen {
+    /// Who it is.
     pub identity: Identity,
+    /// Size and sectors.
     pub geometry: Geometry,
+    /// Who uses it.
     pub uses: Vec<Use>,
+    /// Whether this machine runs from it.
     pub system: bool,
-    /// `None` where there is nothing yet.
+    /// How it looked; `None` where there is nothing yet.
     pub witness: Option<Witness>,
 }
 
@@ -120,13 +153,16 @@ impl Seen {
 }
 
 /// How a drive was shown.
-pub(crate) struct Shown<'a> {
+pub struct Shown<'a> {
+    /// Who it was.
     pub identity: &'a Identity,
+    /// Size and sectors.
     pub geometry: Geometry,
 }
 
 /// A drive that is open for writing.
-pub(crate) struct Written {
+pub struct Written {
+    /// The drive.
     pub medium: Arc<dyn WriteMedium>,
     /// The names of what it lies in, besides its own, and which files they are.
     pub names: Vec<(PathBuf, Option<(u64, u64)>)>,
@@ -139,7 +175,7 @@ impl Written {
 }
 
 /// Why a drive was not opened for writing.
-pub(crate) enum NotOpened {
+pub enum NotOpened {
     /// The system says so.
     Io(io::Error),
     /// It is not what was shown.

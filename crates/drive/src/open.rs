@@ -4,7 +4,7 @@ use crate::clock::{BenchClock, SimClock};
 use crate::discover::{Found, Use};
 use crate::ground::Ground;
 use crate::health::Health;
-use crate::kinds::{Around, Asked, KINDS, Named, Seen, is_description, way};
+use crate::kinds::{Around, Asked, KINDS, Kind, Named, Seen, is_description, way};
 use crate::refusal::Refusal;
 use crate::source::Source;
 use crate::sysfs::Sysfs;
@@ -29,11 +29,13 @@ pub struct Workshop {
     pub sim_clock: Arc<SimClock>,
     /// Lets every simulated drive live by the simulated clock, whatever its description says.
     pub no_waiting: bool,
+    /// Kinds of drives that rooms above know; they are asked first.
+    pub more: &'static [&'static dyn Kind],
 }
 
 impl Default for Workshop {
     fn default() -> Self {
-        Self { sysfs: Sysfs::default(), shelf: None, clock: BenchClock::new(), sim_clock: SimClock::new(), no_waiting: false }
+        Self { sysfs: Sysfs::default(), shelf: None, clock: BenchClock::new(), sim_clock: SimClock::new(), no_waiting: false, more: &[] }
     }
 }
 
@@ -52,13 +54,22 @@ impl Workshop {
         paths.iter().filter_map(|path| self.found(path)).collect()
     }
 
+    fn kinds(&self) -> impl Iterator<Item = &'static dyn Kind> {
+        self.more.iter().chain(KINDS.iter()).copied()
+    }
+
     fn around(&self) -> Around<'_> {
         Around { sysfs: &self.sysfs, clock: &self.clock, sim_clock: &self.sim_clock, no_waiting: self.no_waiting }
     }
 
     /// What a path names, before anything is opened.
     fn name(&self, path: &Path, role: &str) -> Result<Box<dyn Named>, Refusal> {
-        let shown = path.display();
+        let (shown, around) = (path.display(), self.around());
+        for kind in self.kinds() {
+            if let Some(named) = kind.named(path, role, &around)? {
+                return Ok(named);
+            }
+        }
         let missing = |error: std::io::Error| match error.kind() {
             std::io::ErrorKind::PermissionDenied => Refusal::new("not-readable", format!("{role} {shown}: {error}{}", way(&error))),
             _ => Refusal::new("not-found", format!("{role} {shown}: {error}; badger drives lists what is attached")),
@@ -74,8 +85,8 @@ impl Workshop {
         if kind.is_file() && meta.len() == 0 && !is_description(path) {
             return Err(Refusal::new("empty", format!("{role} {shown} is an empty file")));
         }
-        let (asked, around) = (Asked { path, role, meta: &meta }, self.around());
-        for kind in KINDS {
+        let asked = Asked { path, role, meta: &meta };
+        for kind in self.kinds() {
             if let Some(named) = kind.probe(&asked, &around)? {
                 return Ok(named);
             }
@@ -104,18 +115,31 @@ impl Workshop {
 
     /// Who uses a drive now; nobody uses files.
     pub fn found(&self, path: &Path) -> Option<Found> {
-        KINDS.iter().find_map(|kind| kind.describe(path, &self.around()))
+        self.kinds().find_map(|kind| kind.describe(path, &self.around()))
     }
 
     /// Asks a drive how it is. This may take some seconds, and reads no sectors.
     pub fn health(&self, found: &Found) -> Health {
-        KINDS.iter().find_map(|kind| kind.health(found, &self.around())).unwrap_or_else(|| Health::unknown("nothing asks such a drive"))
+        self.kinds().find_map(|kind| kind.health(found, &self.around())).unwrap_or_else(|| Health::unknown("nothing asks such a drive"))
     }
 
     /// Everything that uses these very bytes now, by whatever way: mounts, devices on top, swap space, other programs
     /// that write.
     pub fn uses(&self, ground: &Ground) -> Vec<Use> {
         [self.sysfs.users(ground), self.sysfs.writers(ground)].concat()
+    }
+
+    /// A drive that is to be made at the release.
+    fn new_drive(&self, path: &Path, size: u64) -> Result<Box<dyn Named>, Refusal> {
+        if size == 0 {
+            return Err(Refusal::new("new-size-differs", "a new target of 0 bytes holds nothing"));
+        }
+        for kind in self.kinds() {
+            if let Some(named) = kind.create(path, size)? {
+                return Ok(named);
+            }
+        }
+        Err(Refusal::new("target-unusable", format!("target {}: nothing can be made there", path.display())))
     }
 
     /// Looks at a drive as a possible target; nothing is opened for writing yet. With `new_size` a file that does
@@ -125,7 +149,7 @@ impl Workshop {
     /// A refusal where the path is nothing that could be written to.
     pub fn candidate(&self, path: &Path, new_size: Option<u64>, sector: u32) -> Result<Candidate, Refusal> {
         let named = match new_size.filter(|_| fs::symlink_metadata(path).is_err()) {
-            Some(size) => new(path, size)?,
+            Some(size) => self.new_drive(path, size)?,
             None => self.name(path, "target")?,
         };
         if let Some(size) = new_size.filter(|size| !named.is_new() && named.sized() != Some(*size)) {
@@ -153,17 +177,4 @@ impl Workshop {
         let sysfs = self.sysfs.clone();
         Ok(Candidate { named, identity, geometry, ground, uses, system, witness, sysfs })
     }
-}
-
-/// A drive that is to be made at the release.
-fn new(path: &Path, size: u64) -> Result<Box<dyn Named>, Refusal> {
-    if size == 0 {
-        return Err(Refusal::new("new-size-differs", "a new target of 0 bytes holds nothing"));
-    }
-    for kind in KINDS {
-        if let Some(named) = kind.create(path, size)? {
-            return Ok(named);
-        }
-    }
-    Err(Refusal::new("target-unusable", format!("target {}: nothing can be made there", path.display())))
 }

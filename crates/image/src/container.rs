@@ -1,0 +1,297 @@
+//! A container that is open, as a drive.
+
+use crate::held::Held;
+use crate::layer::{Layer, Packing, Place, Result, Wrong};
+use crate::read;
+use badger_drive::raw::RawFile;
+use badger_drive::{Geometry, Holds, Identity, Medium, Patience, ReadError, Standing, Stretch};
+use lru::LruCache;
+use std::collections::HashSet;
+use std::fs::File;
+use std::io::{self, Read};
+use std::num::NonZeroUsize;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Component, Path, PathBuf};
+use std::sync::{Arc, Mutex};
+
+/// Unpacked bytes that are remembered.
+const REMEMBERED: NonZeroUsize = NonZeroUsize::new(64).expect("it is not zero");
+/// More layers lie on each other in no chain that anybody uses.
+const MOST_LAYERS: usize = 64;
+/// Files of one layer.
+const MOST_FILES: usize = 1000;
+/// What comes out of one packed piece.
+pub(crate) const MOST_UNPACKED: usize = 8 << 20;
+
+/// Which format.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Format {
+    /// QCOW2, versions 2 and 3.
+    Qcow2,
+    /// VHD.
+    Vhd,
+    /// VHDX.
+    Vhdx,
+    /// VMDK.
+    Vmdk,
+    /// VDI.
+    Vdi,
+}
+
+impl Format {
+    /// The name for a screen.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Qcow2 => "QCOW2",
+            Self::Vhd => "VHD",
+            Self::Vhdx => "VHDX",
+            Self::Vmdk => "VMDK",
+            Self::Vdi => "VDI",
+        }
+    }
+}
+
+/// What a reader of a format found.
+pub(crate) struct Opened {
+    pub layer: Box<dyn Layer>,
+    pub files: Arc<Vec<Held>>,
+    /// What lies below, as it is named in the container.
+    pub below: Option<Below>,
+}
+
+/// What a container says lies below it.
+pub(crate) struct Below {
+    /// Names by which it may be found, the likeliest first.
+    pub names: Vec<String>,
+    /// Whether it is said to be raw whatever its bytes look like.
+    pub is_raw: bool,
+}
+
+/// Unpacked pieces by file and place.
+type Unpacked = LruCache<(usize, u64), Arc<[u8]>>;
+
+/// A drive in a container.
+pub struct Container {
+    format: Format,
+    layer: Box<dyn Layer>,
+    files: Arc<Vec<Held>>,
+    below: Option<Arc<dyn Medium>>,
+    unpacked: Mutex<Unpacked>,
+    identity: Identity,
+    geometry: Geometry,
+}
+
+/// Which container a file is; `None` where it is none that is known.
+///
+/// # Errors
+/// What the system says.
+pub fn format_of(path: &Path) -> io::Result<Option<Format>> {
+    read::format_of(path)
+}
+
+/// Opens the container that a path names; `None` where the file is none that is known. `snapshot` is the name or number of a state that was kept
+/// in it.
+///
+/// # Errors
+/// What is wrong with it and where, and what of it is not there.
+pub fn open(path: &Path, snapshot: Option<&str>) -> io::Result<Option<Container>> {
+    open_layer(path, snapshot, &mut HashSet::new())
+}
+
+fn open_layer(path: &Path, snapshot: Option<&str>, met: &mut HashSet<(u64, u64)>) -> io::Result<Option<Container>> {
+    let Some(format) = read::format_of(path)? else { return Ok(None) };
+    let bad = |wrong: Wrong| io::Error::new(io::ErrorKind::InvalidData, format!("{} image: {wrong}", format.word()));
+    let meta = std::fs::metadata(path)?;
+    if !met.insert((meta.dev(), meta.ino())) || met.len() > MOST_LAYERS {
+        return Err(bad(Wrong::new("what lies below it leads back to itself, or there are too many layers")));
+    }
+    let Opened { layer, files, below } = read::open(format, path, snapshot).map_err(bad)?;
+    let below = match below {
+        None => None,
+        Some(below) => {
+            Some(open_below(path, &below, met).map_err(|error| io::Error::new(error.kind(), format!("{} image: {error}", format.word())))?)
+        }
+    };
+    let mut identity = Identity::of_file(path);
+    identity.read_only = true;
+    let (logical_sector, physical_sector) = layer.sectors();
+    let geometry = Geometry { size_bytes: layer.size(), logical_sector, physical_sector };
+    let unpacked = Mutex::new(LruCache::new(REMEMBERED));
+    Ok(Some(Container { format, layer, files, below, unpacked, identity, geometry }))
+}
+
+/// Where a file lies that a container names. An image must not make anybody read files that have nothing to do with it: only
+/// what lies in its own directory, or below, is taken.
+pub(crate) fn beside(path: &Path, names: &[String]) -> Result<PathBuf> {
+    let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let inner = |name: &str| {
+        let name = name.replace('\\', "/");
+        let name = Path::new(&name);
+        let plain = name.components().all(|part| matches!(part, Component::Normal(_) | Component::CurDir));
+        plain.then(|| name.to_path_buf()).into_iter().chain(name.file_name().map(PathBuf::from))
+    };
+    let found = names.iter().flat_map(|name| inner(name).map(|name| dir.join(name)).collect::<Vec<_>>()).find(|path| path.is_file());
+    found.ok_or_else(|| {
+        let named = names.first().map_or("a file without a name", |name| name.as_str());
+        Wrong::new(format!("it rests on {named}, which is not beside it: put it into {}", dir.display()))
+    })
+}
+
+fn open_below(path: &Path, below: &Below, met: &mut HashSet<(u64, u64)>) -> io::Result<Arc<dyn Medium>> {
+    let found = beside(path, &below.names).map_err(|wrong| io::Error::new(io::ErrorKind::NotFound, wrong.to_string()))?;
+    let container = if below.is_raw { None } else { open_layer(&found, None, met)? };
+    Ok(match container {
+        Some(container) => Arc::new(container),
+        None => Arc::new(RawFile::open(&found)?),
+    })
+}
+
+/// Opens the files of a container by their names.
+pub(crate) fn files(paths: &[PathBuf]) -> Result<Arc<Vec<Held>>> {
+    if paths.len() > MOST_FILES {
+        return Err(Wrong::new(format!("it says that it lies in {} files", paths.len())));
+    }
+    let opened = paths.iter().map(|path| {
+        let file = RawFile::open(path).map_err(|error| Wrong::new(format!("{}: {error}", path.display())))?;
+        Ok(Held::new(file))
+    });
+    Ok(Arc::new(opened.collect::<Result<_>>()?))
+}
+
+impl Container {
+    /// Which format it has.
+    pub fn format(&self) -> Format {
+        self.format
+    }
+
+    /// The unpacked bytes of a piece.
+    fn unpack(&self, file: usize, at: u64, len: usize, whole: usize, packing: Packing) -> Result<Arc<[u8]>> {
+        let key = (file, at);
+        if let Some(bytes) = self.unpacked.lock().expect("cache lock").get(&key).filter(|bytes| bytes.len() == whole) {
+            return Ok(bytes.clone());
+        }
+        let broken = |what: &str| Wrong::new(format!("the packed piece at byte {at} {what}"));
+        if len > MOST_UNPACKED || whole > MOST_UNPACKED {
+            return Err(broken("claims more than any has"));
+        }
+        let mut packed = vec![0; len.min(self.files[file].len().saturating_sub(at) as usize)];
+        self.files[file].read_plain(at, &mut packed).map_err(|error| Wrong::new(error.to_string()))?;
+        let mut out = vec![0; whole];
+        let unpacked = match packing {
+            Packing::Deflate => flate2::read::DeflateDecoder::new(&packed[..]).read_exact(&mut out),
+            Packing::Zlib => flate2::read::ZlibDecoder::new(&packed[..]).read_exact(&mut out),
+            Packing::Zstd => zstd::stream::read::Decoder::with_buffer(&packed[..]).and_then(|mut decoder| decoder.read_exact(&mut out)),
+        };
+        unpacked.map_err(|_| broken("cannot be unpacked"))?;
+        let bytes: Arc<[u8]> = out.into();
+        self.unpacked.lock().expect("cache lock").put(key, bytes.clone());
+        Ok(bytes)
+    }
+
+    /// Reads from what lies below: what that is shorter by is zero.
+    fn read_below(&self, offset: u64, buf: &mut [u8], patience: &Patience) -> std::result::Result<(), ReadError> {
+        let Some(below) = &self.below else {
+            buf.fill(0);
+            return Ok(());
+        };
+        let inside = below.geometry().size_bytes.saturating_sub(offset).min(buf.len() as u64) as usize;
+        buf[inside..].fill(0);
+        if inside == 0 { Ok(()) } else { below.read_within(offset, &mut buf[..inside], patience) }
+    }
+
+    fn read_piece(&self, offset: u64, place: Place, buf: &mut [u8], patience: &Patience) -> std::result::Result<(), ReadError> {
+        let wanted = buf.len() as u64;
+        let unreadable = |why: String| ReadError::Unreadable { offset, len: wanted, why };
+        match place {
+            Place::Zero => buf.fill(0),
+            Place::Below => self.read_below(offset, buf, patience)?,
+            Place::File { file, at } => {
+                let read = self.files[file].read_plain(at, buf);
+                read.map_err(|error| match error {
+                    ReadError::Unreadable { offset: place, len, why } => {
+                        ReadError::Unreadable { offset: offset + place.saturating_sub(at), len, why }
+                    }
+                    ReadError::Gone(why) => ReadError::Gone(why),
+                    error => unreadable(format!("the image is cut off or damaged: {error}")),
+                })?;
+            }
+            Place::Packed { file, at, len, whole, inner, packing } => {
+                let bytes = self.unpack(file, at, len, whole, packing).map_err(|wrong| unreadable(wrong.to_string()))?;
+                let piece = bytes.get(inner..inner + buf.len()).ok_or_else(|| unreadable("its packed piece is short".into()))?;
+                buf.copy_from_slice(piece);
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Medium for Container {
+    fn geometry(&self) -> Geometry {
+        self.geometry
+    }
+
+    fn identity(&self) -> &Identity {
+        &self.identity
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> std::result::Result<(), ReadError> {
+        self.read_within(offset, buf, &Patience::default())
+    }
+
+    fn read_within(&self, offset: u64, buf: &mut [u8], patience: &Patience) -> std::result::Result<(), ReadError> {
+        let (len, size) = (buf.len() as u64, self.geometry.size_bytes);
+        if offset.checked_add(len).is_none_or(|end| end > size) {
+            return Err(ReadError::PastEnd { offset, len, size });
+        }
+        let mut done = 0;
+        while done < len {
+            let at = offset + done;
+            let whole = len - done;
+            let cannot = |wrong: Wrong| ReadError::Unreadable { offset: at, len: whole, why: wrong.to_string() };
+            let (here, place) = self.layer.locate(at, whole).map_err(cannot)?;
+            let here = here.clamp(1, whole);
+            let piece = &mut buf[done as usize..(done + here) as usize];
+            self.read_piece(at, place, piece, patience).map_err(|error| match error {
+                // Lengths count to the end of the call.
+                ReadError::Unreadable { offset: place, why, .. } => ReadError::Unreadable { offset: place, len: offset + len - place, why },
+                error => error,
+            })?;
+            done += here;
+        }
+        Ok(())
+    }
+
+    fn stretch(&self, offset: u64, max: u64) -> Stretch {
+        let end = offset.saturating_add(max).min(self.geometry.size_bytes);
+        let mut at = offset;
+        let parts = std::iter::from_fn(|| {
+            let rest = end.checked_sub(at).filter(|rest| *rest > 0)?;
+            let Ok((here, place)) = self.layer.locate(at, rest) else { return Some((rest, Stretch { len: 1, holds: Holds::Bytes })) };
+            let here = here.clamp(1, rest);
+            let known = match place {
+                Place::Zero => Stretch { len: here, holds: Holds::Zero },
+                Place::File { file, at } => self.files[file].stretch(at, here),
+                Place::Packed { .. } => Stretch { len: here, holds: Holds::Bytes },
+                Place::Below => match &self.below {
+                    Some(below) if at < below.geometry().size_bytes => below.stretch(at, here),
+                    _ => Stretch { len: here, holds: Holds::Zero },
+                },
+            };
+            at += here;
+            // What the file is cut off before is bytes that cannot be read.
+            let known = if known.len == 0 { Stretch { len: here, holds: Holds::Bytes } } else { known };
+            Some((here, known))
+        });
+        // So many parts are asked in one go; a chain of layers with little in it must not hold anybody up.
+        Stretch::joined(parts.take(4096))
+    }
+
+    fn standing(&self) -> Standing {
+        self.files.first().map(|held| held.file.standing()).unwrap_or_default()
+    }
+
+    fn rests_on(&self) -> Vec<&File> {
+        let own = self.files.iter().flat_map(|held| held.file.rests_on());
+        own.chain(self.below.iter().flat_map(|below| below.rests_on())).collect()
+    }
+}
