@@ -28,6 +28,7 @@ mod demo;
 mod document;
 mod files;
 mod follow;
+mod images;
 mod log;
 mod output;
 mod papers;
@@ -69,6 +70,9 @@ pub struct Common {
     /// The workshop's settings, instead of the usual file
     #[arg(long, global = true, value_name = "FILE")]
     pub config: Option<PathBuf>,
+    /// A file with the passphrase of locked images, in its first line
+    #[arg(long, global = true, value_name = "FILE")]
+    pub passphrase_file: Option<PathBuf>,
     /// Let the log name people's files too
     #[arg(long, global = true)]
     pub log_names: bool,
@@ -105,12 +109,16 @@ enum Command {
     },
     /// Clone a drive onto another one and prove it
     Clone(CloneArgs),
-    /// Compare two drives or images
+    /// Keep a drive in an image that the bench can look into, prove and put back
+    Image(ImageArgs),
+    /// Put an image back onto a drive and prove it
+    Restore(CloneArgs),
+    /// Compare two drives or images; an image alone with its own hashes
     Verify {
         /// One
         a: PathBuf,
         /// The other
-        b: PathBuf,
+        b: Option<PathBuf>,
     },
     /// Files of a drive: ls DRIVE[#PART] [PATH]
     Ls {
@@ -181,6 +189,45 @@ pub struct CloneArgs {
     /// Fit the partitions to the target: auto, or rules such as 3=200GiB,4=out (see the guide)
     #[arg(long, value_name = "RULES")]
     pub fit: Option<Rules>,
+    /// Read no faster than this, a second
+    #[arg(long, value_name = "SIZE", value_parser = size::parse)]
+    pub rate: Option<u64>,
+    /// The customer's ticket
+    #[arg(long, default_value = "")]
+    pub ticket: String,
+    /// The customer
+    #[arg(long, default_value = "")]
+    pub customer: String,
+    /// The technician
+    #[arg(long, default_value = "")]
+    pub technician: String,
+}
+
+/// `badger image`.
+#[derive(Args, Clone)]
+pub struct ImageArgs {
+    /// Read, never written to
+    pub source: PathBuf,
+    /// The image, NAME.zbi; - for standard output
+    pub file: PathBuf,
+    /// Copy only what is in use; unknown and unsound volumes are copied whole
+    #[arg(long)]
+    pub used: bool,
+    /// Go on from an earlier image of the same drive: only what changed is stored
+    #[arg(long, value_name = "IMAGE")]
+    pub parent: Option<PathBuf>,
+    /// Cut it into volumes of this size
+    #[arg(long, value_name = "SIZE", value_parser = size::parse)]
+    pub split: Option<u64>,
+    /// Lock it with the passphrase of --passphrase-file
+    #[arg(long, requires = "passphrase_file")]
+    pub lock: bool,
+    /// Level of packing, 1 to 19; without it as high as the drive leaves time for
+    #[arg(long, value_parser = clap::value_parser!(i32).range(1..=19))]
+    pub level: Option<i32>,
+    /// Begin anew where an unfinished image could be gone on with
+    #[arg(long)]
+    pub restart: bool,
     /// Read no faster than this, a second
     #[arg(long, value_name = "SIZE", value_parser = size::parse)]
     pub rate: Option<u64>,
@@ -349,7 +396,9 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
     size::settle(config.units);
     badger_tui::theme::settle(config.theme);
     let ledger = common.ledger.clone().unwrap_or_else(|| data_dir().join("ledger.db"));
-    let bench = Bench { workshop: badger_bench::workshop(), ledger, config };
+    let mut workshop = badger_bench::workshop();
+    workshop.passphrase = common.passphrase_file.as_deref().map(passphrase).transpose()?;
+    let bench = Bench { workshop, ledger, config };
     let done = match command {
         None => open(bench),
         Some(Command::Completions { shell }) => Ok(papers::completions(shell)),
@@ -359,13 +408,26 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Show { drive }) => commands::show(&bench, &drive, common),
         Some(Command::Check { drive }) => commands::check(&bench, &drive, common),
         Some(Command::Clone(args)) => commands::clone(&bench, &args, common),
-        Some(Command::Verify { a, b }) => commands::verify(&bench, &a, &b, common),
+        Some(Command::Image(args)) => images::image(&bench, &args, common),
+        Some(Command::Restore(args)) => images::restore(&bench, &args, common),
+        Some(Command::Verify { a, b: Some(b) }) => commands::verify(&bench, &a, &b, common),
+        Some(Command::Verify { a, b: None }) => images::verify(&bench, &a, common),
         Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, common),
         Some(Command::Fetch(args)) => files::fetch(&bench, &args, common),
         Some(Command::Jobs) => commands::jobs(&bench, common),
         Some(Command::Sheet { job, svg, pdf }) => commands::sheet(&bench, job, svg, pdf),
     };
     done.map(|code| output::settle(code, common))
+}
+
+/// The first line of a file.
+fn passphrase(path: &std::path::Path) -> Result<String, Refusal> {
+    let text = std::fs::read_to_string(path).map_err(|error| Refusal::new("no-passphrase", format!("{}: {error}", path.display())))?;
+    let line = text.lines().next().unwrap_or_default().to_string();
+    if line.is_empty() {
+        return Err(Refusal::new("no-passphrase", format!("{}: its first line is empty", path.display())));
+    }
+    Ok(line)
 }
 
 /// Opens the screens.

@@ -32,6 +32,8 @@ pub struct Around<'a> {
     pub sim_clock: &'a Arc<SimClock>,
     /// No simulated drive lives by the real clock.
     pub no_waiting: bool,
+    /// What opens locked images.
+    pub passphrase: Option<&'a str>,
 }
 
 /// A path that somebody named and that is there; `role` says as what.

@@ -29,13 +29,23 @@ pub struct Workshop {
     pub sim_clock: Arc<SimClock>,
     /// Lets every simulated drive live by the simulated clock, whatever its description says.
     pub no_waiting: bool,
+    /// What opens locked images.
+    pub passphrase: Option<String>,
     /// Kinds of drives that rooms above know; they are asked first.
     pub more: &'static [&'static dyn Kind],
 }
 
 impl Default for Workshop {
     fn default() -> Self {
-        Self { sysfs: Sysfs::default(), shelf: None, clock: BenchClock::new(), sim_clock: SimClock::new(), no_waiting: false, more: &[] }
+        Self {
+            sysfs: Sysfs::default(),
+            shelf: None,
+            clock: BenchClock::new(),
+            sim_clock: SimClock::new(),
+            no_waiting: false,
+            passphrase: None,
+            more: &[],
+        }
     }
 }
 
@@ -59,7 +69,13 @@ impl Workshop {
     }
 
     fn around(&self) -> Around<'_> {
-        Around { sysfs: &self.sysfs, clock: &self.clock, sim_clock: &self.sim_clock, no_waiting: self.no_waiting }
+        Around {
+            sysfs: &self.sysfs,
+            clock: &self.clock,
+            sim_clock: &self.sim_clock,
+            no_waiting: self.no_waiting,
+            passphrase: self.passphrase.as_deref(),
+        }
     }
 
     /// What a path names, before anything is opened.

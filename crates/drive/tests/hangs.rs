@@ -9,18 +9,24 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 use support::{Mounted, file, source};
 
-/// Puts whoever serves a mount of `raw` to sleep, or wakes it.
-fn signal(raw: &Path, name: &str) {
-    let served = format!("ntfs-3g.*{}", raw.display());
-    assert!(Command::new("pkill").args([name, "-f", &served]).status().unwrap().success());
+/// Who serves a mount. It ends with the test, asleep or not: a mount that gives no answer holds up whoever looks at mounts.
+struct Server(String);
+
+impl Server {
+    fn of(raw: &Path) -> Self {
+        let out = Command::new("pgrep").args(["-f", &format!("^ntfs-3g {}", raw.display())]).output().unwrap();
+        let pids = String::from_utf8(out.stdout).unwrap();
+        Self(pids.lines().next().expect("somebody serves it").to_string())
+    }
+
+    fn signal(&self, name: &str) {
+        assert!(Command::new("kill").args([name, &self.0]).status().unwrap().success());
+    }
 }
 
-/// Wakes it whatever happens: nothing could be unmounted otherwise.
-struct Asleep<'a>(&'a Path);
-
-impl Drop for Asleep<'_> {
+impl Drop for Server {
     fn drop(&mut self) {
-        let _ = Command::new("pkill").args(["-CONT", "-f", &format!("ntfs-3g.*{}", self.0.display())]).status();
+        let _ = Command::new("kill").args(["-KILL", &self.0]).status();
     }
 }
 
@@ -30,6 +36,7 @@ fn a_read_without_an_answer_ends_with_the_patience_or_a_stop() {
     let raw = file(&dir, "volume.img", 64);
     assert!(Command::new("mkntfs").args(["-q", "-F"]).arg(&raw).output().unwrap().status.success());
     let mounted = Mounted::by(dir.path().join("mnt"), "ntfs-3g", &[raw.as_os_str()]);
+    let server = Server::of(&raw);
     let inner = mounted.0.join("inner.img");
     fs::write(&inner, vec![7; 4 << 20]).unwrap();
     // Nothing of it may lie in memory.
@@ -39,8 +46,7 @@ fn a_read_without_an_answer_ends_with_the_patience_or_a_stop() {
     let drive = source(&inner);
     let mut bytes = vec![0; 4096];
     drive.read_at(0, &mut bytes).unwrap();
-    let asleep = Asleep(&raw);
-    signal(&raw, "-STOP");
+    server.signal("-STOP");
     drive.wait_at_most(Duration::from_millis(300));
     let began = Instant::now();
     let error = drive.read_at(2 << 20, &mut bytes).unwrap_err();
@@ -57,7 +63,7 @@ fn a_read_without_an_answer_ends_with_the_patience_or_a_stop() {
         assert!(matches!(drive.read_at(3 << 20, &mut bytes), Err(ReadError::Gone(_))));
     });
     assert!(began.elapsed() < Duration::from_secs(40));
-    drop(asleep);
+    server.signal("-CONT");
     drive.obey(&Control::new());
     drive.read_at(3 << 20, &mut bytes).unwrap();
     assert!(bytes.iter().all(|byte| *byte == 7));

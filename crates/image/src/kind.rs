@@ -1,9 +1,11 @@
 //! Containers among the things that a drive can be.
 
 use crate::container;
+use crate::own::{self, Passphrase};
 use badger_drive::kinds::{Around, Asked, Kind, Named, NotOpened, Seen, Shown, Written};
 use badger_drive::{Ground, Medium, Refusal, Sysfs};
 use std::io;
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -29,6 +31,46 @@ impl Kind for Containers {
         let unreadable = |error: io::Error| Refusal::new("not-readable", format!("{} {}: {error}", asked.role, asked.path.display()));
         let found = container::format_of(asked.path).map_err(unreadable)?;
         Ok(found.map(|_| Box::new(Image { path: asked.path.to_path_buf(), snapshot: None }) as Box<dyn Named>))
+    }
+}
+
+/// Images of our own.
+pub const OWN: &dyn Kind = &Owns;
+
+struct Owns;
+
+impl Kind for Owns {
+    fn probe(&self, asked: &Asked, around: &Around) -> Result<Option<Box<dyn Named>>, Refusal> {
+        let mut head = [0; 64];
+        let is_own =
+            asked.meta.is_file() && std::fs::File::open(asked.path).and_then(|file| file.read_exact_at(&mut head, 0)).is_ok() && own::is_first(&head);
+        Ok(is_own
+            .then(|| Box::new(OwnImage { path: asked.path.to_path_buf(), passphrase: around.passphrase.map(Passphrase::new) }) as Box<dyn Named>))
+    }
+}
+
+struct OwnImage {
+    path: PathBuf,
+    passphrase: Option<Passphrase>,
+}
+
+impl Named for OwnImage {
+    fn path(&self) -> &Path {
+        &self.path
+    }
+    fn ground(&self, sysfs: &Sysfs) -> Ground {
+        let image = own::Image::open(&self.path, self.passphrase.as_ref());
+        let files = image.map(|image| image.rests_on().into_iter().map(|file| Ground::of_open(file, sysfs)).collect::<Vec<_>>());
+        files.unwrap_or_default().into_iter().reduce(Ground::and).unwrap_or_else(|| Ground::of(&self.path, sysfs))
+    }
+    fn open(&self) -> io::Result<Arc<dyn Medium>> {
+        Ok(Arc::new(own::Image::open(&self.path, self.passphrase.as_ref())?))
+    }
+    fn look(&self, _sector: u32) -> io::Result<Seen> {
+        Err(io::Error::new(io::ErrorKind::Unsupported, "it is an image with a drive in it, which is only read: name a drive or a new file"))
+    }
+    fn open_for_writing(&self, _shown: &Shown, _sysfs: &Sysfs) -> Result<Written, NotOpened> {
+        Err(io::Error::from(io::ErrorKind::Unsupported).into())
     }
 }
 

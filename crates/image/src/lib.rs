@@ -7,7 +7,9 @@ pub mod container;
 mod held;
 mod kind;
 mod layer;
+pub mod own;
 mod read;
+pub mod write;
 
 pub use container::{Container, Format, open};
-pub use kind::CONTAINERS;
+pub use kind::{CONTAINERS, OWN};

@@ -3,6 +3,7 @@
 //! [`Prepared`] holds both drives and a draft; [`Prepared::settle`] goes over what is to change and makes the plan final. Only
 //! such a [`Ready`] order runs: what was shown is what is done.
 
+mod imaging;
 mod order;
 mod plan;
 mod prepared;
@@ -10,6 +11,7 @@ mod record;
 mod run;
 mod sight;
 
+pub use imaging::{ImageOrder, ImageReady};
 pub use order::Order;
 pub use prepared::Prepared;
 pub use run::Ready;

@@ -1,0 +1,134 @@
+//! Images on the command line: made, put back, proved.
+
+use crate::follow::{Follower, obey_signals};
+use crate::{CloneArgs, Common, ImageArgs, code, commands, exit_code};
+use badger_bench::Bench;
+use badger_drive::size::{human, span, thousands};
+use badger_drive::{Control, Event, Medium, Observer, Outcome, Phase, Refusal};
+use badger_image::own::{Image, Passphrase};
+use badger_jobs::ImageOrder;
+use badger_transfer::Report;
+use std::path::Path;
+use std::sync::Arc;
+
+/// The refusal as a report where one was asked for.
+fn refused(refusal: Refusal, (from, to): (&Path, &Path), common: &Common) -> Result<u8, Refusal> {
+    if !common.json && !common.events {
+        return Err(refusal);
+    }
+    let mut report = Report::new(from.display().to_string(), to.display().to_string());
+    (report.code, report.reason) = (refusal.code.into(), refusal.text);
+    commands::finish(&report, common);
+    Ok(code::REFUSED)
+}
+
+/// `badger image`.
+pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Refusal> {
+    let paths = (args.source.as_path(), args.file.as_path());
+    let is_pipe = args.file == Path::new("-");
+    if is_pipe && (common.json || common.events) {
+        return refused(Refusal::new("usage", "an image on standard output leaves no room there for anything else"), paths, common);
+    }
+    let known = args.file.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("zbi"));
+    if !is_pipe && !known {
+        let text = "an image of our own is named NAME.zbi; for a raw one give badger clone DRIVE NAME --new-size SIZE";
+        return refused(Refusal::new("usage", text), paths, common);
+    }
+    let control = Arc::new(Control::new());
+    control.limit(args.rate.unwrap_or(0));
+    obey_signals(control.clone());
+    let order = ImageOrder {
+        source: args.source.clone(),
+        file: args.file.clone(),
+        used: args.used,
+        parent: args.parent.clone(),
+        split: args.split,
+        level: args.level,
+        locked: args.lock,
+        restart: args.restart,
+        ticket: args.ticket.clone(),
+        customer: args.customer.clone(),
+        technician: args.technician.clone(),
+    };
+    let ready = match order.prepare(bench, &control) {
+        Ok(ready) => ready,
+        Err(refusal) => return refused(refusal, paths, common),
+    };
+    let quiet = is_pipe || common.json || common.events;
+    if !quiet {
+        let estimate = ready.estimate;
+        let free = ready.free.map(|free| format!(", {} are free there", human(free))).unwrap_or_default();
+        tell!(
+            "reads {}, takes about {} in the image{free}; reading takes at least {}",
+            human(estimate.read),
+            human(estimate.stored),
+            span(estimate.seconds)
+        );
+    }
+    let follower = Follower::new(&Common { json: common.json || is_pipe, ..common.clone() });
+    let report = ready.run(bench, &control, &follower);
+    follower.finish();
+    let report = match report {
+        Ok(report) => report,
+        Err(refusal) => return refused(refusal, paths, common),
+    };
+    if is_pipe {
+        complain!("{}  {} read, {} written; {}", report.outcome.word(), human(report.read_bytes), human(report.written_bytes), report.reason);
+        // Whole, and proved by whoever has it.
+        return Ok(if report.outcome == Outcome::Finished { code::DONE } else { exit_code(report.outcome, control.is_stopped()) });
+    }
+    commands::finish(&report, common);
+    Ok(exit_code(report.outcome, control.is_stopped()))
+}
+
+/// `badger restore`.
+pub fn restore(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Refusal> {
+    let source = match bench.workshop.source(&args.source) {
+        Ok(source) => source,
+        Err(refusal) => return refused(refusal, (&args.source, &args.target), common),
+    };
+    if source.rests_on().iter().any(|file| file.metadata().is_ok_and(|meta| !meta.is_file())) {
+        let text = format!("{} is a drive and no image: badger clone copies drives", args.source.display());
+        return refused(Refusal::new("no-image", text), (&args.source, &args.target), common);
+    }
+    drop(source);
+    commands::clone(bench, args, common)
+}
+
+/// `badger verify IMAGE`: every chunk against its hash.
+pub fn verify(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> {
+    let passphrase = bench.workshop.passphrase.as_deref().map(Passphrase::new);
+    let unreadable = |error: std::io::Error| {
+        let text = format!("{}: {error}; a drive or an image of another format is compared with a second one", path.display());
+        Refusal::new("not-readable", text)
+    };
+    let image = Image::open(path, passphrase.as_ref()).map_err(unreadable)?;
+    let (control, follower) = (Arc::new(Control::new()), Follower::new(common));
+    obey_signals(control.clone());
+    let size = image.geometry().size_bytes;
+    follower.event(&Event::Phase { phase: Phase::Prove, total: size, done: 0, files: None });
+    image.forget();
+    let (mut before, began) = (0, std::time::Instant::now());
+    let damage = image.verify(&mut |at| {
+        follower.event(&Event::Moved { start: before, len: at.saturating_sub(before), at: began.elapsed().as_secs_f64() });
+        before = at;
+        control.go_on()
+    });
+    follower.finish();
+    if control.is_stopped() {
+        return Ok(code::STOPPED);
+    }
+    let shown = image.shown();
+    if common.json {
+        let damage: Vec<_> = damage.iter().map(|damage| serde_json::json!({ "at": damage.at, "text": damage.text })).collect();
+        tell_part!("{}\n", serde_json::json!({ "image": shown, "hash": image.hash(), "damage": damage }));
+    } else if damage.is_empty() {
+        let left = if shown.sparing { "; only what was in use is in it" } else { "" };
+        let lost = if shown.lost_bytes > 0 { format!("; {} could not be read when it was made", human(shown.lost_bytes)) } else { String::new() };
+        tell!("sound: every chunk of {} equals its hash{left}{lost}", human(size));
+    } else {
+        tell!("damaged in {} places", thousands(damage.len() as u64));
+        damage.iter().take(40).for_each(|damage| tell!("  at byte {}: {}", thousands(damage.at), damage.text));
+    }
+    Ok(if damage.is_empty() { code::DONE } else { code::LOSS })
+}

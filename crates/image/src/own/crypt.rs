@@ -1,0 +1,144 @@
+//! Packing and locking of payloads.
+//!
+//! Keys come from a passphrase by Argon2id (RFC 9106); payloads are locked with XChaCha20-Poly1305 (RFC 8439, with the longer nonce of
+//! `draft-irtf-cfrg-xchacha`), each with a nonce of its own out of the system's random bytes. What stands in front of a payload is
+//! proved with it.
+
+use super::record::{HEADER, Header};
+use crate::layer::{Result, Wrong};
+use argon2::{Algorithm, Argon2, Params, Version};
+use chacha20poly1305::aead::{Aead, KeyInit, Payload};
+use chacha20poly1305::{XChaCha20Poly1305, XNonce};
+use serde::{Deserialize, Serialize};
+
+/// Bytes of a nonce, which stands in front of what is locked.
+const NONCE: usize = 24;
+/// Bytes of the proof behind it.
+const TAG: usize = 16;
+/// What Argon2id may be told to take at the most by an image: 1 GiB, and 64 passes.
+const MOST_MEMORY: u32 = 1 << 20;
+const MOST_PASSES: u32 = 64;
+
+/// What opens a locked image.
+#[derive(Clone)]
+pub struct Passphrase(String);
+
+impl Passphrase {
+    /// As somebody typed it; line ends behind it do not belong to it.
+    pub fn new(text: &str) -> Self {
+        Self(text.trim_end_matches(['\n', '\r']).to_string())
+    }
+}
+
+/// How an image is locked, as its head says it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Lock {
+    /// Always `argon2id`.
+    pub kdf: String,
+    /// KiB of memory, passes, lanes.
+    pub memory_kib: u32,
+    pub passes: u32,
+    pub lanes: u32,
+    /// 16 bytes, hexadecimal.
+    pub salt: String,
+    /// Tells whether a passphrase is the right one: 16 bytes, hexadecimal.
+    pub check: String,
+}
+
+/// The keys of an image.
+#[derive(Clone)]
+pub(super) struct Keys {
+    cipher: XChaCha20Poly1305,
+    hash: [u8; 32],
+}
+
+/// Random bytes of the system.
+pub(super) fn random<const N: usize>() -> Result<[u8; N]> {
+    let mut bytes = [0; N];
+    getrandom::fill(&mut bytes).map_err(|error| Wrong::new(format!("the system gives no random bytes: {error}")))?;
+    Ok(bytes)
+}
+
+impl Lock {
+    /// A new lock, and its keys.
+    pub fn new(passphrase: &Passphrase) -> Result<(Self, Keys)> {
+        let salt = random::<16>()?;
+        let mut lock = Self { kdf: "argon2id".into(), memory_kib: 64 << 10, passes: 3, lanes: 1, salt: hex::encode(salt), check: String::new() };
+        let (keys, check) = lock.derive(passphrase)?;
+        lock.check = check;
+        Ok((lock, keys))
+    }
+
+    /// The keys by a passphrase.
+    pub fn open(&self, passphrase: &Passphrase) -> Result<Keys> {
+        let (keys, check) = self.derive(passphrase)?;
+        if check != self.check {
+            return Err(Wrong::new("the passphrase is not the right one"));
+        }
+        Ok(keys)
+    }
+
+    fn derive(&self, passphrase: &Passphrase) -> Result<(Keys, String)> {
+        let odd = || Wrong::new("how it is locked is not known");
+        if self.kdf != "argon2id" || self.memory_kib > MOST_MEMORY || self.passes > MOST_PASSES || self.lanes > 16 {
+            return Err(odd());
+        }
+        let params = Params::new(self.memory_kib, self.passes, self.lanes, Some(80)).map_err(|_| odd())?;
+        let salt = hex::decode(&self.salt).map_err(|_| odd())?;
+        let mut out = [0; 80];
+        Argon2::new(Algorithm::Argon2id, Version::V0x13, params).hash_password_into(passphrase.0.as_bytes(), &salt, &mut out).map_err(|_| odd())?;
+        let cipher = XChaCha20Poly1305::new_from_slice(&out[..32]).map_err(|_| odd())?;
+        let hash = out[32..64].try_into().map_err(|_| odd())?;
+        Ok((Keys { cipher, hash }, hex::encode(&out[64..])))
+    }
+}
+
+/// The hash of a payload; with a key, so that a locked image does not tell what it holds.
+pub(super) fn hash(keys: Option<&Keys>, bytes: &[u8]) -> [u8; 32] {
+    let hash = keys.map_or_else(|| blake3::hash(bytes), |keys| blake3::keyed_hash(&keys.hash, bytes));
+    *hash.as_bytes()
+}
+
+/// A payload as it is written, and what stands in front of it. `level` is that of Zstandard; 0 leaves it as it is.
+pub(super) fn seal(keys: Option<&Keys>, header: Header, bytes: &[u8], level: i32) -> Result<(Header, Vec<u8>)> {
+    let packed =
+        (level != 0).then(|| zstd::bulk::compress(bytes, level).ok()).flatten().filter(|packed| packed.len() + packed.len() / 32 < bytes.len());
+    let whole = u32::try_from(bytes.len()).map_err(|_| Wrong::new("a payload is too long"))?;
+    let mut header = Header { packed: packed.is_some(), locked: keys.is_some(), whole, ..header };
+    let plain = packed.as_deref().unwrap_or(bytes);
+    let Some(keys) = keys else {
+        header.len = plain.len() as u32;
+        return Ok((header, plain.to_vec()));
+    };
+    header.len = (NONCE + plain.len() + TAG) as u32;
+    let nonce = random::<NONCE>()?;
+    let (front, mut out) = (header.encode(), nonce.to_vec());
+    let payload = Payload { msg: plain, aad: &front[..HEADER - 4] };
+    out.extend(keys.cipher.encrypt(XNonce::from_slice(&nonce), payload).map_err(|_| Wrong::new("a payload could not be locked"))?);
+    Ok((header, out))
+}
+
+/// The bytes of a payload, compared with their hash.
+pub(super) fn unseal(keys: Option<&Keys>, header: &Header, stored: &[u8]) -> Result<Vec<u8>> {
+    let broken = || Wrong::new("it is damaged");
+    let unlocked;
+    let plain = if header.locked {
+        let keys = keys.ok_or_else(|| Wrong::new("it is locked, and no passphrase was given"))?;
+        let (nonce, locked) = stored.split_at_checked(NONCE).ok_or_else(broken)?;
+        let front = header.encode();
+        let payload = Payload { msg: locked, aad: &front[..HEADER - 4] };
+        unlocked = keys.cipher.decrypt(XNonce::from_slice(nonce), payload).map_err(|_| broken())?;
+        &unlocked[..]
+    } else if keys.is_some() {
+        // Somebody put it there who has no key.
+        return Err(broken());
+    } else {
+        stored
+    };
+    let bytes = if header.packed { zstd::bulk::decompress(plain, header.whole as usize).map_err(|_| broken())? } else { plain.to_vec() };
+    if bytes.len() != header.whole as usize || hash(keys, &bytes) != header.hash {
+        return Err(broken());
+    }
+    Ok(bytes)
+}

@@ -1,0 +1,565 @@
+//! Making an image of our own: one reader, several who hash and pack, one writer, all at once.
+
+use super::crypt::{self, Keys, Lock, Passphrase};
+use super::entry::{Entry, Held};
+use super::read::Image;
+use super::record::{Header, What};
+use super::scan;
+use super::shelf::{Files, Pipe, Store, Volumes};
+use super::write::{Head, Index, Known, PageAt, Writer};
+use super::{CHUNK, GROUP};
+use crate::layer::{Result, Wrong};
+use badger_drive::buffer::{Buffer, Pool, is_zero};
+use badger_drive::clock::Clock;
+use badger_drive::flight::{Flight, Landed};
+use badger_drive::narrow::read_on;
+use badger_drive::{Control, Event, Extents, Observer, Outcome, Phase, Source, in_turn};
+use std::collections::BTreeMap;
+use std::io::Write;
+use std::ops::Range;
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, AtomicI32, Ordering};
+use std::sync::mpsc::{Receiver, SyncSender, TrySendError, sync_channel};
+use std::sync::{Mutex, RwLock};
+use std::time::Duration;
+
+/// Bytes of one read.
+const PIECE: u64 = 64 * CHUNK;
+/// Reads in flight, and pieces between the reader and the writer.
+const DEPTH: u32 = 2;
+const PIECES: usize = 8;
+/// Zeroes that are passed over in one go.
+const MOST_ZERO: u64 = GROUP * CHUNK;
+/// So much is written before it is made durable.
+const KEEP_BYTES: u64 = 1 << 30;
+/// Levels of Zstandard between which it is adapted.
+const LEVELS: std::ops::RangeInclusive<i32> = 1..=9;
+
+/// Where an image goes.
+pub enum Onto<'a> {
+    /// Into a file, or several of at most so many bytes.
+    File(&'a Path, Option<u64>),
+    /// Wherever bytes go that come one after the other.
+    Pipe(Box<dyn Write + Send>),
+}
+
+/// What is asked for.
+pub struct Making<'a> {
+    /// The drive.
+    pub source: &'a Source,
+    /// What of it is needed, in bytes.
+    pub needed: &'a Extents<()>,
+    /// Whether that is only what is in use.
+    pub sparing: bool,
+    /// An image of the same drive, made before: what did not change since is not stored again.
+    pub parent: Option<&'a Path>,
+    /// Locks the image, and opens the parent.
+    pub passphrase: Option<&'a Passphrase>,
+    /// The level of Zstandard; `None` adapts it so that the drive is what is waited for.
+    pub level: Option<i32>,
+    /// Goes on with what a run before this one left.
+    pub resume: bool,
+    /// JSON about the drive and the job.
+    pub facts: &'a (dyn Fn() -> String + Sync),
+}
+
+/// What came of it. Amounts are bytes.
+#[derive(Debug, Default)]
+pub struct Made {
+    /// `Proved` stands for whole here: the proof is another reading.
+    pub outcome: Outcome,
+    /// Why it is not whole.
+    pub reason: String,
+    /// Of the drive, known zeroes among them.
+    pub read_bytes: u64,
+    /// What chunks take in the image.
+    pub stored_bytes: u64,
+    /// Length of the image.
+    pub len: u64,
+    /// What could not be read: start and length.
+    pub lost: Vec<(u64, u64)>,
+    /// Over all.
+    pub hash: [u8; 32],
+}
+
+/// A stretch of the drive on its way.
+enum Piece {
+    Data { first: u64, len: usize, buffer: Buffer, lost: Vec<(u64, u64)> },
+    Zero { first: u64, count: u64 },
+}
+
+/// What became of a chunk.
+enum Packed {
+    Zero,
+    There(Held),
+    New(Header, Vec<u8>),
+}
+
+/// A piece that was gone over.
+enum Gone {
+    Data { first: u64, len: usize, chunks: Vec<Packed>, lost: Vec<(u64, u64)> },
+    Zero { first: u64, count: u64 },
+}
+
+/// What everybody shares.
+struct Shared<'a> {
+    making: &'a Making<'a>,
+    keys: Option<Keys>,
+    known: RwLock<Known>,
+    parent: Option<Image>,
+    level: AtomicI32,
+    abort: AtomicBool,
+    pool: Pool,
+    control: &'a Control,
+    clock: &'a dyn Clock,
+}
+
+/// Why it ended early.
+enum Break {
+    Stopped,
+    Failed(String),
+}
+
+impl From<Wrong> for Break {
+    fn from(wrong: Wrong) -> Self {
+        Self::Failed(wrong.to_string())
+    }
+}
+
+/// Makes an image. What was written when it is stopped, or breaks off, stays and is gone on with.
+///
+/// # Errors
+/// Why nothing was begun.
+pub fn make(making: &Making, onto: Onto, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> std::io::Result<Made> {
+    let wrong = |wrong: Wrong| std::io::Error::other(wrong.to_string());
+    let Begun { mut writer, shared, from } = begin(making, onto, control, clock).map_err(wrong)?;
+    let size = making.source.geometry().size_bytes;
+    let left = runs(making.needed, from * CHUNK, size);
+    let total: u64 = runs(making.needed, 0, size).iter().map(|run| run.end - run.start).sum();
+    let ahead: u64 = left.iter().map(|run| run.end - run.start).sum();
+    observer.event(&Event::Phase { phase: Phase::Copy, total, done: total - ahead, files: None });
+    let mut made = Made { read_bytes: total - ahead, ..Made::default() };
+    let outcome = run(&shared, &mut writer, &left, observer, &mut made);
+    made.stored_bytes = writer.stored;
+    match outcome {
+        Ok(()) => {
+            let (len, hash) = writer.end(&(making.facts)()).map_err(wrong)?;
+            (made.len, made.hash) = (len, hash);
+            made.outcome = if made.lost.is_empty() { Outcome::Proved } else { Outcome::Incomplete };
+        }
+        Err(Break::Stopped) => made.reason = "stopped; give the same command again to go on".into(),
+        Err(Break::Failed(why)) => made.reason = format!("{why}; give the same command again to go on"),
+    }
+    if made.outcome == Outcome::Interrupted {
+        let _ = writer.keep();
+    }
+    Ok(made)
+}
+
+struct Begun<'a> {
+    writer: Writer,
+    shared: Shared<'a>,
+    /// The first chunk that is still to be read.
+    from: u64,
+}
+
+fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'a dyn Clock) -> Result<Begun<'a>> {
+    let parent = making.parent.map(|path| Image::opened(path, making.passphrase)).transpose()?;
+    let geometry = making.source.geometry();
+    if let Some(parent) = &parent {
+        let before = parent.head();
+        if (before.size, before.logical) != (geometry.size_bytes, geometry.logical_sector) {
+            return Err(Wrong::new("the image that it would go on from is of a drive of another size"));
+        }
+        if before.lock.is_some() != making.passphrase.is_some() {
+            return Err(Wrong::new("an image is locked where the one it goes on from is, and only there"));
+        }
+    }
+    let level = AtomicI32::new(making.level.unwrap_or(3));
+    let pool = Pool::new(PIECES, PIECE as usize);
+    let shared = |keys: Option<Keys>, known: Known, parent| Shared {
+        making,
+        keys,
+        known: RwLock::new(known),
+        parent,
+        level,
+        abort: AtomicBool::new(false),
+        pool,
+        control,
+        clock,
+    };
+    if let (Onto::File(path, split), true) = (&onto, making.resume) {
+        let (writer, keys, known, from) = resume(path, *split, making)?;
+        return Ok(Begun { writer, shared: shared(keys, known, parent), from });
+    }
+    // One that goes on from another has its keys, so that equal chunks have equal hashes.
+    let (lock, keys) = match (&parent, making.passphrase) {
+        (Some(parent), _) => (parent.head().lock.clone(), parent.keys().cloned()),
+        (None, Some(passphrase)) => Lock::new(passphrase).map(|(lock, keys)| (Some(lock), Some(keys)))?,
+        (None, None) => (None, None),
+    };
+    let name = |path: &Path| path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let head = Head {
+        version: 1,
+        id: hex::encode(crypt::random::<16>()?),
+        size: geometry.size_bytes,
+        logical: geometry.logical_sector,
+        physical: geometry.physical_sector,
+        drive: Head::drive_of(&making.source.key()),
+        parent: parent.as_ref().zip(making.parent).map(|(parent, path)| (parent.head().id.clone(), name(path))),
+        lock,
+    };
+    let store: Box<dyn Store> = match onto {
+        Onto::File(path, split) => Box::new(Files::create(path, split).map_err(|error| Wrong::new(format!("{}: {error}", path.display())))?),
+        Onto::Pipe(out) => Box::new(Pipe::new(out)),
+    };
+    let writer = Writer::begin(store, &head, keys.clone(), making.sparing)?;
+    Ok(Begun { writer, shared: shared(keys, Known::default(), parent), from: 0 })
+}
+
+/// Goes on behind the last page that was written whole.
+fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<(Writer, Option<Keys>, Known, u64)> {
+    let failed = |error: std::io::Error| Wrong::new(format!("{}: {error}", path.display()));
+    let before = Image::opened(path, making.passphrase)?;
+    if before.shown().whole {
+        return Err(Wrong::new("it is whole already"));
+    }
+    let geometry = making.source.geometry();
+    if before.head().size != geometry.size_bytes || !before.is_of(&making.source.key()) {
+        return Err(Wrong::new("it was begun for another drive"));
+    }
+    let found = scan::scan(&Volumes::open(path).map_err(failed)?);
+    if found.pages_end == 0 {
+        return Err(Wrong::new("nothing of it can be gone on with: take it away and begin anew"));
+    }
+    let (mut index, mut known, mut lost) = (Index { sparing: making.sparing, ..Index::default() }, Known::default(), Extents::new());
+    for (group, (at, copy)) in &found.pages {
+        let (entries, gone, hash) = before.page_again(*group)?;
+        // The drive must still hold what was read of it: some chunks of each group are looked at again.
+        if !still_holds(making.source, before.keys(), *group, &entries) {
+            return Err(Wrong::new("the drive does not hold any more what was read of it: take the image away and begin anew"));
+        }
+        for entry in entries {
+            if let Entry::Data(held) = entry {
+                known.add(held);
+            }
+        }
+        gone.into_iter().for_each(|(start, len)| lost.set(start..start + len, ()));
+        index.pages.push(PageAt { group: *group, at: *at, copy: *copy, hash });
+    }
+    let from = found.pages.last_key_value().map_or(0, |(group, _)| (group + 1) * GROUP);
+    let store = Files::resume(path, found.pages_end, split).map_err(failed)?;
+    let keys = before.keys().cloned();
+    Ok((Writer::over(Box::new(store), keys.clone(), index, lost), keys, known, from))
+}
+
+/// Chunks of a group that are looked at again before an image is gone on with; of many groups only some are.
+const LOOKED_AT: usize = 2;
+const EVERY: u64 = 16;
+
+fn still_holds(source: &Source, keys: Option<&Keys>, group: u64, entries: &[Entry]) -> bool {
+    let size = source.geometry().size_bytes;
+    let data = entries.iter().enumerate().filter_map(|(at, entry)| if let Entry::Data(held) = entry { Some((at as u64, held)) } else { None });
+    let mut looked = data.step_by(GROUP as usize / 3).take(if group.is_multiple_of(EVERY) { LOOKED_AT } else { 0 });
+    looked.all(|(at, held)| {
+        let start = (group * GROUP + at) * CHUNK;
+        let mut bytes = vec![0; CHUNK.min(size.saturating_sub(start)) as usize];
+        // What cannot be read now could be read then; that says nothing against it.
+        source.read_at(start, &mut bytes).is_err() || crypt::hash(keys, &bytes) == held.hash
+    })
+}
+
+/// What an image will take, told by a sample.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Estimate {
+    /// Bytes that are read.
+    pub read: u64,
+    /// Bytes of the image.
+    pub stored: u64,
+    /// Seconds that reading takes, on the drive's own clock.
+    pub seconds: f64,
+}
+
+/// Places that the sample looks at, and bytes of each.
+const SAMPLES: u64 = 48;
+const SAMPLE: u64 = 8 * CHUNK;
+
+/// Reads a little of everything that is needed, and tells what an image of it will take. What is known to be zero takes nothing.
+///
+/// # Errors
+/// Why the drive gives nothing.
+pub fn estimate(source: &Source, needed: &Extents<()>, control: &Control) -> std::io::Result<Estimate> {
+    let size = source.geometry().size_bytes;
+    let all = runs(needed, 0, size);
+    let read: u64 = all.iter().map(|run| run.end - run.start).sum();
+    let (mut looked, mut stored, mut took, mut zero, mut buf) = (0u64, 0u64, Duration::ZERO, 0u64, vec![0; SAMPLE as usize]);
+    let step = (read / SAMPLES).max(SAMPLE);
+    let (mut next, mut before) = (0, 0);
+    for run in &all {
+        while next < before + (run.end - run.start) && !control.is_stopped() {
+            let at = run.start + (next - before) / CHUNK * CHUNK;
+            let len = SAMPLE.min(run.end - at);
+            let known = source.zero_run(at, run.end - at);
+            if known >= len {
+                // All of it counts, up to the next place.
+                zero += known.min(step);
+            } else {
+                let (began, bytes) = (std::time::Instant::now(), &mut buf[..len as usize]);
+                let told = source.clock().map(|clock| clock.now());
+                if source.read_at(at, bytes).is_ok() {
+                    took += source.clock().zip(told).map_or_else(|| began.elapsed(), |(clock, told)| clock.now().saturating_sub(told));
+                    looked += len;
+                    stored += bytes.chunks(CHUNK as usize).map(|chunk| if is_zero(chunk) { 0 } else { packed_len(chunk) }).sum::<u64>();
+                }
+            }
+            next += step;
+        }
+        before += run.end - run.start;
+    }
+    let data = read.saturating_sub(zero);
+    let share = |of: f64| if looked == 0 { 0.0 } else { of / looked as f64 };
+    Ok(Estimate { read, stored: (share(stored as f64) * data as f64) as u64, seconds: share(took.as_secs_f64()) * data as f64 })
+}
+
+fn packed_len(chunk: &[u8]) -> u64 {
+    zstd::bulk::compress(chunk, 3).map_or(chunk.len(), |packed| packed.len().min(chunk.len())) as u64 + 64
+}
+
+/// What is to be read from a byte on: whole chunks, in their order.
+fn runs(needed: &Extents<()>, from: u64, size: u64) -> Vec<Range<u64>> {
+    let mut out: Vec<Range<u64>> = Vec::new();
+    for (range, ()) in needed.within(from..size) {
+        let run = range.start / CHUNK * CHUNK..range.end.next_multiple_of(CHUNK).min(size);
+        match out.last_mut() {
+            Some(last) if last.end >= run.start => last.end = last.end.max(run.end),
+            _ => out.push(run),
+        }
+    }
+    out
+}
+
+fn run(shared: &Shared, writer: &mut Writer, left: &[Range<u64>], observer: &dyn Observer, made: &mut Made) -> std::result::Result<(), Break> {
+    let packers = std::thread::available_parallelism().map_or(2, std::num::NonZero::get).clamp(1, 16);
+    let (to_packers, from_reader) = sync_channel::<(u64, Piece)>(PIECES);
+    let (to_writer, from_packers) = sync_channel::<(u64, Gone)>(PIECES);
+    let from_reader = Mutex::new(from_reader);
+    std::thread::scope(|scope| {
+        let reading = scope.spawn(move || read(shared, left, &to_packers));
+        for _ in 0..packers {
+            let (from_reader, to_writer) = (&from_reader, to_writer.clone());
+            scope.spawn(move || pack(shared, from_reader, &to_writer));
+        }
+        drop(to_writer);
+        let written = write(shared, writer, &from_packers, observer, made);
+        if written.is_err() {
+            shared.abort.store(true, Ordering::Relaxed);
+            // Whoever waits for room to pass something on must not wait for ever.
+            while from_packers.recv().is_ok() {}
+        }
+        let read = reading.join().expect("the reader does not panic");
+        written.and(read)
+    })
+}
+
+/// Adapts the level: the reader waits for packers, or they for it.
+struct Pace {
+    waited: u32,
+    pieces: u32,
+}
+
+impl Pace {
+    fn note(&mut self, shared: &Shared, waited: bool) {
+        self.pieces += 1;
+        self.waited += u32::from(waited);
+        if self.pieces < 16 {
+            return;
+        }
+        let level = shared.level.load(Ordering::Relaxed);
+        let next = match self.waited {
+            0 => level + 1,
+            8.. => level - 1,
+            _ => level,
+        };
+        shared.level.store(next.clamp(*LEVELS.start(), *LEVELS.end()), Ordering::Relaxed);
+        (self.waited, self.pieces) = (0, 0);
+    }
+}
+
+/// The reader.
+struct Reading<'a> {
+    shared: &'a Shared<'a>,
+    out: &'a SyncSender<(u64, Piece)>,
+    sequence: u64,
+    flying: usize,
+    pace: Pace,
+}
+
+fn read(shared: &Shared, left: &[Range<u64>], out: &SyncSender<(u64, Piece)>) -> std::result::Result<(), Break> {
+    let source = &**shared.making.source;
+    let mut flight = in_turn::flight(source, DEPTH, &shared.making.source.patience());
+    let mut reading = Reading { shared, out, sequence: 0, flying: 0, pace: Pace { waited: 0, pieces: 0 } };
+    for run in left {
+        let mut at = run.start;
+        while at < run.end {
+            if !shared.control.go_on() {
+                return Err(Break::Stopped);
+            }
+            if shared.abort.load(Ordering::Relaxed) {
+                return Ok(());
+            }
+            let zero = source.zero_run(at, (run.end - at).min(MOST_ZERO));
+            let zero = if at + zero >= run.end { run.end - at } else { zero / CHUNK * CHUNK };
+            if zero > 0 {
+                reading.land(&mut *flight, 0)?;
+                reading.send(Piece::Zero { first: at / CHUNK, count: zero.div_ceil(CHUNK) })?;
+                at += zero;
+                continue;
+            }
+            let len = (run.end - at).min(PIECE);
+            shared.control.hold_back(len, shared.clock);
+            flight.begin(at, len as usize, shared.pool.take());
+            reading.flying += 1;
+            at += len;
+            while !flight.has_room() {
+                let left = reading.flying - 1;
+                reading.land(&mut *flight, left)?;
+            }
+        }
+    }
+    reading.land(&mut *flight, 0)
+}
+
+impl Reading<'_> {
+    /// Passes on in order what was read, until only `left` are in flight.
+    fn land(&mut self, flight: &mut dyn Flight, left: usize) -> std::result::Result<(), Break> {
+        while self.flying > left {
+            let none = || Break::Failed("the source: of the reads in flight none ends".into());
+            let Landed { offset, len, mut buffer, outcome } = flight.land().ok_or_else(none)?;
+            self.flying -= 1;
+            let mut lost = Vec::new();
+            if let Err(why) = outcome.or_else(|error| read_on(&**self.shared.making.source, offset, &mut buffer[..len], error, &mut lost)) {
+                let stopped = self.shared.control.is_stopped();
+                return Err(if stopped { Break::Stopped } else { Break::Failed(format!("the source does not answer any more ({why})")) });
+            }
+            self.send(Piece::Data { first: offset / CHUNK, len, buffer, lost })?;
+        }
+        Ok(())
+    }
+
+    fn send(&mut self, piece: Piece) -> std::result::Result<(), Break> {
+        let sent = self.out.try_send((self.sequence, piece));
+        self.sequence += 1;
+        let waits = matches!(sent, Err(TrySendError::Full(_)));
+        if self.shared.making.level.is_none() {
+            self.pace.note(self.shared, waits);
+        }
+        match sent {
+            Err(TrySendError::Full(piece)) => self.out.send(piece).map_err(|_| Break::Stopped),
+            // The writer says what went wrong with it.
+            other => other.map_err(|_| Break::Stopped),
+        }
+    }
+}
+
+fn pack(shared: &Shared, pieces: &Mutex<Receiver<(u64, Piece)>>, out: &SyncSender<(u64, Gone)>) {
+    loop {
+        let next = pieces.lock().expect("queue lock").recv();
+        let Ok((sequence, piece)) = next else { return };
+        let gone = match piece {
+            Piece::Zero { first, count } => Gone::Zero { first, count },
+            Piece::Data { first, len, buffer, lost } => {
+                let level = shared.level.load(Ordering::Relaxed);
+                let chunks = buffer[..len].chunks(CHUNK as usize).zip(first..).map(|(bytes, chunk)| packed(shared, chunk, bytes, level)).collect();
+                shared.pool.give(buffer);
+                Gone::Data { first, len, chunks, lost }
+            }
+        };
+        if out.send((sequence, gone)).is_err() {
+            return;
+        }
+    }
+}
+
+fn packed(shared: &Shared, chunk: u64, bytes: &[u8], level: i32) -> Packed {
+    if is_zero(bytes) {
+        return Packed::Zero;
+    }
+    let hash = crypt::hash(shared.keys.as_ref(), bytes);
+    let below = shared.parent.as_ref().and_then(|parent| parent.entry(chunk).ok());
+    if let Some(Entry::Data(held)) = below.filter(|entry| matches!(entry, Entry::Data(held) if held.hash == hash)) {
+        return Packed::There(Held { image: held.image + 1, ..held });
+    }
+    if let Some(held) = shared.known.read().expect("index lock").find(&hash) {
+        return Packed::There(held);
+    }
+    let header = Header { what: What::Chunk, packed: false, locked: false, number: chunk, len: 0, whole: 0, hash };
+    match crypt::seal(shared.keys.as_ref(), header, bytes, level) {
+        Ok((header, payload)) => Packed::New(header, payload),
+        // Only a system without random bytes comes here; the writer finds that the chunk is none.
+        Err(_) => Packed::New(header, Vec::new()),
+    }
+}
+
+fn write(
+    shared: &Shared,
+    writer: &mut Writer,
+    pieces: &Receiver<(u64, Gone)>,
+    observer: &dyn Observer,
+    made: &mut Made,
+) -> std::result::Result<(), Break> {
+    let began = shared.clock.now();
+    let (mut next, mut early) = (0, BTreeMap::new());
+    let (mut kept, mut kept_at) = (writer.stored, shared.clock.now());
+    for (sequence, gone) in pieces {
+        early.insert(sequence, gone);
+        while let Some(gone) = early.remove(&next) {
+            next += 1;
+            let (first, len) = match gone {
+                Gone::Zero { first, count } => {
+                    (first..first + count).try_for_each(|chunk| writer.note(chunk, Entry::Zero))?;
+                    let end = ((first + count) * CHUNK).min(shared.making.source.geometry().size_bytes);
+                    (first, end - first * CHUNK)
+                }
+                Gone::Data { first, len, chunks, lost } => {
+                    for (start, len) in lost {
+                        writer.lost(start, len);
+                        made.lost.push((start, len));
+                        observer.event(&Event::Lost { start, len });
+                    }
+                    for (chunk, packed) in (first..).zip(chunks) {
+                        let entry = entry(shared, writer, packed)?;
+                        writer.note(chunk, entry)?;
+                    }
+                    (first, len as u64)
+                }
+            };
+            made.read_bytes += len;
+            let at = (shared.clock.now().saturating_sub(began)).as_secs_f64();
+            observer.event(&Event::Moved { start: first * CHUNK, len, at });
+            if writer.stored >= kept + KEEP_BYTES || shared.clock.now() >= kept_at + Duration::from_secs(10) {
+                writer.keep()?;
+                (kept, kept_at) = (writer.stored, shared.clock.now());
+                observer.event(&Event::Kept { done: made.read_bytes });
+            }
+        }
+    }
+    Ok(())
+}
+
+fn entry(shared: &Shared, writer: &mut Writer, packed: Packed) -> std::result::Result<Entry, Break> {
+    let (header, payload) = match packed {
+        Packed::Zero => return Ok(Entry::Zero),
+        Packed::There(held) => return Ok(Entry::Data(held)),
+        Packed::New(header, payload) => (header, payload),
+    };
+    // Two who packed the same at once did not know of each other.
+    if let Some(held) = shared.known.read().expect("index lock").find(&header.hash) {
+        return Ok(Entry::Data(held));
+    }
+    if payload.is_empty() {
+        return Err(Break::Failed("the system gives no random bytes".into()));
+    }
+    let held = writer.chunk(&header, &payload)?;
+    shared.known.write().expect("index lock").add(held);
+    Ok(Entry::Data(held))
+}

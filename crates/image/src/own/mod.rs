@@ -1,0 +1,23 @@
+//! Our own format, which `docs/formats/image.md` describes: records one behind the other, each by itself whole or not.
+
+mod crypt;
+mod entry;
+mod make;
+mod read;
+mod record;
+mod scan;
+mod shelf;
+mod write;
+
+pub use crypt::Passphrase;
+pub use make::{Estimate, Made, Making, Onto, estimate, make};
+pub use read::{Image, Shown};
+pub(crate) use record::is_first;
+pub use scan::Damage;
+pub use shelf::{Volumes, remove};
+pub use write::Head;
+
+/// Bytes of the drive that are packed as one.
+pub const CHUNK: u64 = 64 << 10;
+/// Chunks that one page of the map tells of.
+pub const GROUP: u64 = 1024;

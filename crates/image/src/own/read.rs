@@ -1,0 +1,417 @@
+//! An image of our own as a drive.
+
+use super::crypt::{self, Keys, Passphrase};
+use super::entry::{Entry, Held};
+use super::record::{HEADER, Header, What};
+use super::scan::{self, Damage, Found};
+use super::shelf::Volumes;
+use super::write::{End, Head, Index, LAST};
+use super::{CHUNK, GROUP};
+use crate::container::beside;
+use crate::layer::{Result, Wrong};
+use badger_drive::{Extents, Geometry, Holds, Identity, Medium, ReadError, Standing, Stretch};
+use lru::LruCache;
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::num::NonZeroUsize;
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+
+/// Pages of the map that are remembered, some 48 KiB each, and chunks.
+const PAGES: NonZeroUsize = NonZeroUsize::new(256).expect("it is not zero");
+const CHUNKS: NonZeroUsize = NonZeroUsize::new(256).expect("it is not zero");
+/// Images that go on from each other.
+const MOST_LAYERS: usize = 64;
+
+/// Entries of a page, what was lost of its chunks, its hash.
+pub(super) type PageAgain = (Vec<Entry>, Vec<(u64, u64)>, String);
+
+/// One image of a chain.
+struct Layer {
+    volumes: Volumes,
+    keys: Option<Keys>,
+}
+
+/// Chunks by the image of the chain and the place.
+type Chunks = LruCache<(u16, u64), Arc<Vec<u8>>>;
+/// Entries of a page, and what was lost of its chunks.
+type Page = (Vec<Entry>, Vec<(u64, u64)>);
+
+/// An image that is open, with those it goes on from.
+pub struct Image {
+    head: Head,
+    /// Itself first.
+    chain: Vec<Layer>,
+    /// Where the page of each group is, and its copy.
+    pages: BTreeMap<u64, (u64, u64)>,
+    /// Chunks behind the last page of an image without an end.
+    loose: BTreeMap<u64, Held>,
+    lost: Extents<()>,
+    facts: String,
+    /// Only what is in use is in it.
+    sparing: bool,
+    hash: String,
+    damage: Vec<Damage>,
+    held_pages: Mutex<LruCache<u64, Arc<Vec<Entry>>>>,
+    held_chunks: Mutex<Chunks>,
+    identity: Identity,
+}
+
+/// What an image tells of itself.
+#[derive(Clone, Debug, serde::Serialize)]
+pub struct Shown {
+    /// Of the format.
+    pub version: u32,
+    /// Its number.
+    pub id: String,
+    /// Number and name of what it goes on from.
+    pub parent: Option<(String, String)>,
+    /// Whether a passphrase opens it.
+    pub locked: bool,
+    /// Whether only what is in use was copied.
+    pub sparing: bool,
+    /// Bytes of the drive that could not be read when it was made.
+    pub lost_bytes: u64,
+    /// Whether it has an end.
+    pub whole: bool,
+}
+
+fn record(layer: &Layer, at: u64, what: What) -> Result<(Header, Vec<u8>)> {
+    let broken = |why: &str| Wrong::new(format!("its record at byte {at} {why}"));
+    let mut head = [0; HEADER];
+    layer.volumes.read(at, &mut head).map_err(|error| broken(&error.to_string()))?;
+    let header = Header::decode(&head).filter(|header| header.what == what).ok_or_else(|| broken("is damaged"))?;
+    let mut stored = vec![0; header.len as usize];
+    layer.volumes.read(at + HEADER as u64, &mut stored).map_err(|_| broken("is cut off"))?;
+    let keys = layer.keys.as_ref().filter(|_| what != What::Head);
+    let bytes = crypt::unseal(keys, &header, &stored).map_err(|wrong| broken(&wrong.to_string()))?;
+    Ok((header, bytes))
+}
+
+/// The head of an image.
+pub(super) fn head_of(volumes: &Volumes) -> Result<Head> {
+    let mut first = [0; HEADER];
+    volumes.read(0, &mut first).map_err(|error| Wrong::new(error.to_string()))?;
+    let header = Header::decode(&first).filter(|header| header.what == What::Head && header.len <= 1 << 20);
+    let header = header.ok_or_else(|| Wrong::new("its first record is damaged"))?;
+    let mut stored = vec![0; header.len as usize];
+    volumes.read(HEADER as u64, &mut stored).map_err(|_| Wrong::new("its first record is cut off"))?;
+    let bytes = crypt::unseal(None, &header, &stored)?;
+    let head: Head = serde_json::from_slice(&bytes).map_err(|error| Wrong::new(format!("its first record cannot be understood: {error}")))?;
+    let possible = head.size > 0 && head.size <= 1 << 60 && matches!(head.logical, 512 | 4096) && matches!(head.physical, 512 | 4096);
+    match head.version {
+        1 if possible => Ok(head),
+        1 => Err(Wrong::new("its first record contradicts itself")),
+        other => Err(Wrong::new(format!("its version {other} is not known"))),
+    }
+}
+
+/// The end of an image, if it has one.
+fn index_of(layer: &Layer) -> Option<(Index, String)> {
+    let len = layer.volumes.len();
+    let from = len.saturating_sub(LAST) / 16 * 16;
+    let mut tail = vec![0; (len - from) as usize];
+    layer.volumes.read(from, &mut tail).ok()?;
+    let places = (0..tail.len().saturating_sub(HEADER - 1)).step_by(16);
+    let at = places.rev().find(|place| Header::decode(&tail[*place..]).is_some_and(|header| header.what == What::End))?;
+    let (_, end) = record(layer, from + at as u64, What::End).ok()?;
+    let end: End = serde_json::from_slice(&end).ok()?;
+    let (header, text) = record(layer, end.index, What::Index).ok()?;
+    Some((serde_json::from_slice(&text).ok()?, hex::encode(header.hash)))
+}
+
+fn layer(path: &Path, passphrase: Option<&Passphrase>) -> Result<(Head, Layer)> {
+    let volumes = Volumes::open(path).map_err(|error| Wrong::new(format!("{}: {error}", path.display())))?;
+    let head = head_of(&volumes)?;
+    let keys = match (&head.lock, passphrase) {
+        (None, _) => None,
+        (Some(lock), Some(passphrase)) => Some(lock.open(passphrase)?),
+        (Some(_), None) => return Err(Wrong::new("it is locked: give its passphrase")),
+    };
+    Ok((head, Layer { volumes, keys }))
+}
+
+impl Image {
+    /// Opens an image by its first volume.
+    ///
+    /// # Errors
+    /// What is wrong with it and where; what of it is not there.
+    pub fn open(path: &Path, passphrase: Option<&Passphrase>) -> std::io::Result<Self> {
+        Self::opened(path, passphrase).map_err(|wrong| std::io::Error::new(std::io::ErrorKind::InvalidData, wrong.to_string()))
+    }
+
+    pub(super) fn opened(path: &Path, passphrase: Option<&Passphrase>) -> Result<Self> {
+        let (head, first) = layer(path, passphrase)?;
+        let (mut chain, mut parent, mut from) = (vec![first], head.parent.clone(), path.to_path_buf());
+        while let Some((id, name)) = parent {
+            if chain.len() >= MOST_LAYERS {
+                return Err(Wrong::new("too many images go on from each other"));
+            }
+            from = beside(&from, &[name])?;
+            let (below, next) = layer(&from, passphrase)?;
+            if below.id != id {
+                return Err(Wrong::new(format!("{} is another image than the one that it goes on from", from.display())));
+            }
+            chain.push(next);
+            parent = below.parent;
+        }
+        let mut identity = Identity::of_file(path);
+        identity.read_only = true;
+        let mut image = Self {
+            head,
+            chain,
+            pages: BTreeMap::new(),
+            loose: BTreeMap::new(),
+            lost: Extents::new(),
+            facts: String::new(),
+            sparing: false,
+            hash: String::new(),
+            damage: Vec::new(),
+            held_pages: Mutex::new(LruCache::new(PAGES)),
+            held_chunks: Mutex::new(LruCache::new(CHUNKS)),
+            identity,
+        };
+        image.find_map();
+        Ok(image)
+    }
+
+    /// By its end; where it has none, record by record.
+    fn find_map(&mut self) {
+        if let Some((index, hash)) = index_of(&self.chain[0]) {
+            self.hash = hash;
+            self.pages = index.pages.iter().map(|page| (page.group, (page.at, page.copy))).collect();
+            let size = self.head.size;
+            index
+                .lost
+                .iter()
+                .filter(|(start, len)| *start < size && *len > 0)
+                .for_each(|(start, len)| self.lost.set(*start..start.saturating_add(*len).min(size), ()));
+            self.sparing = index.sparing;
+            self.facts = index
+                .facts
+                .and_then(|at| record(&self.chain[0], at, What::Facts).ok())
+                .map_or_else(String::new, |(_, text)| String::from_utf8_lossy(&text).into_owned());
+            return;
+        }
+        let Found { pages, loose, mut damage, end, .. } = scan::scan(&self.chain[0].volumes);
+        // What no page tells of was not written yet, or its page is lost: nobody knows it, but for chunks that stand there.
+        let (span, size) = (GROUP * CHUNK, self.head.size);
+        let told = pages.last_key_value().map_or(0, |(group, _)| (group + 1) * span).min(size);
+        self.lost.set(told..size, ());
+        if !damage.is_empty() {
+            (0..told / span).filter(|group| !pages.contains_key(group)).for_each(|group| self.lost.set(group * span..(group + 1) * span, ()));
+        }
+        loose.keys().for_each(|chunk| self.lost.clear(chunk * CHUNK..((chunk + 1) * CHUNK).min(size)));
+        damage.push(Damage { at: end, text: "it has no end: it was cut off, or is still being written".into() });
+        (self.pages, self.damage, self.sparing) = (pages, damage, true);
+        self.loose = loose.into_iter().map(|(number, (at, header))| (number, Held { image: 0, at, len: header.len, hash: header.hash })).collect();
+        for group in self.pages.keys().copied().collect::<Vec<_>>() {
+            if let Ok((_, lost)) = self.read_page(group) {
+                lost.into_iter().for_each(|(start, len)| self.lost.set(start..start.saturating_add(len), ()));
+            }
+        }
+    }
+
+    fn read_page(&self, group: u64) -> Result<Page> {
+        let Some((at, copy)) = self.pages.get(&group).copied() else { return Ok((vec![Entry::Unused; GROUP as usize], Vec::new())) };
+        let read = |at: u64| {
+            record(&self.chain[0], at, What::Page)
+                .and_then(|(header, bytes)| if header.number == group { Ok(bytes) } else { Err(Wrong::new("it tells of another group")) })
+        };
+        let bytes = read(at).or_else(|wrong| if copy == at { Err(wrong) } else { read(copy) })?;
+        Ok(scan::page(&bytes))
+    }
+
+    fn entries(&self, group: u64) -> Result<Arc<Vec<Entry>>> {
+        if let Some(page) = self.held_pages.lock().expect("page lock").get(&group) {
+            return Ok(page.clone());
+        }
+        let page = Arc::new(self.read_page(group)?.0);
+        self.held_pages.lock().expect("page lock").put(group, page.clone());
+        Ok(page)
+    }
+
+    /// What a chunk is.
+    pub(super) fn entry(&self, chunk: u64) -> Result<Entry> {
+        let known = self.entries(chunk / GROUP)?.get((chunk % GROUP) as usize).copied().unwrap_or_default();
+        Ok(match known {
+            Entry::Unused => self.loose.get(&chunk).map_or(Entry::Unused, |held| Entry::Data(*held)),
+            known => known,
+        })
+    }
+
+    /// The bytes of a chunk.
+    pub(super) fn chunk(&self, held: &Held) -> Result<Arc<Vec<u8>>> {
+        let key = (held.image, held.at);
+        if let Some(bytes) = self.held_chunks.lock().expect("chunk lock").get(&key) {
+            return Ok(bytes.clone());
+        }
+        let layer = self.chain.get(usize::from(held.image)).ok_or_else(|| Wrong::new("it lies in an image that this one does not go on from"))?;
+        let (header, bytes) = record(layer, held.at, What::Chunk)?;
+        if header.hash != held.hash {
+            return Err(Wrong::new(format!("its record at byte {} is another chunk", held.at)));
+        }
+        let bytes = Arc::new(bytes);
+        self.held_chunks.lock().expect("chunk lock").put(key, bytes.clone());
+        Ok(bytes)
+    }
+
+    /// The page of a group once more: entries, what was lost, and its hash, hexadecimal.
+    pub(super) fn page_again(&self, group: u64) -> Result<PageAgain> {
+        let (entries, lost) = self.read_page(group)?;
+        let mut bytes = Vec::new();
+        entries.iter().for_each(|entry| entry.encode(&mut bytes));
+        for (start, len) in &lost {
+            bytes.extend(start.to_le_bytes());
+            bytes.extend(len.to_le_bytes());
+        }
+        Ok((entries, lost, hex::encode(crypt::hash(self.keys(), &bytes))))
+    }
+
+    /// What it tells of itself.
+    pub fn shown(&self) -> Shown {
+        Shown {
+            version: self.head.version,
+            id: self.head.id.clone(),
+            parent: self.head.parent.clone(),
+            locked: self.head.lock.is_some(),
+            sparing: self.sparing,
+            lost_bytes: self.lost.total(|()| true),
+            whole: self.damage.is_empty(),
+        }
+    }
+
+    /// Whether it is of the drive with that key.
+    pub fn is_of(&self, key: &str) -> bool {
+        self.head.drive == Head::drive_of(key)
+    }
+
+    /// The hash over all, hexadecimal; empty where it has no end.
+    pub fn hash(&self) -> String {
+        self.hash.clone()
+    }
+
+    /// Lets the system forget what it holds of it, so that it is read from the medium next.
+    pub fn forget(&self) {
+        for file in self.chain.iter().flat_map(|layer| layer.volumes.files()) {
+            let _ = rustix::fs::fadvise(file, 0, None, rustix::fs::Advice::DontNeed);
+        }
+    }
+
+    /// JSON about the drive and the job.
+    pub fn facts(&self) -> &str {
+        &self.facts
+    }
+
+    /// What was found wrong when it was opened.
+    pub fn damage(&self) -> &[Damage] {
+        &self.damage
+    }
+
+    pub(super) fn keys(&self) -> Option<&Keys> {
+        self.chain[0].keys.as_ref()
+    }
+
+    pub(super) fn head(&self) -> &Head {
+        &self.head
+    }
+
+    /// Reads every chunk that is in it and compares it with its hash. `each` gets how many bytes of the drive were gone over, and gives
+    /// false where it shall end. What is damaged: chunks of the drive, in bytes.
+    pub fn verify(&self, each: &mut dyn FnMut(u64) -> bool) -> Vec<Damage> {
+        let mut damage = self.damage.clone();
+        for chunk in 0..self.head.size.div_ceil(CHUNK) {
+            let at = chunk * CHUNK;
+            let checked = self.entry(chunk).and_then(|entry| match entry {
+                Entry::Data(held) => self.chunk(&held).map(|_| ()),
+                Entry::Unused | Entry::Zero => Ok(()),
+            });
+            if let Err(wrong) = checked {
+                damage.push(Damage { at, text: wrong.to_string() });
+            }
+            if chunk % GROUP == 0 && !each(at) {
+                break;
+            }
+        }
+        damage
+    }
+}
+
+impl Medium for Image {
+    fn geometry(&self) -> Geometry {
+        Geometry { size_bytes: self.head.size, logical_sector: self.head.logical, physical_sector: self.head.physical }
+    }
+
+    fn identity(&self) -> &Identity {
+        &self.identity
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> std::result::Result<(), ReadError> {
+        let (len, size) = (buf.len() as u64, self.head.size);
+        let end = offset.checked_add(len).filter(|end| *end <= size).ok_or(ReadError::PastEnd { offset, len, size })?;
+        // What could not be read then cannot be read now; what lies before it can.
+        let lost = self.lost.within(offset..end).next().map(|(range, ())| range.start);
+        let mut at = offset;
+        while at < lost.unwrap_or(end) {
+            let (chunk, inner) = (at / CHUNK, (at % CHUNK) as usize);
+            let here = (CHUNK - inner as u64).min(lost.unwrap_or(end) - at) as usize;
+            let out = &mut buf[(at - offset) as usize..(at - offset) as usize + here];
+            let bad = |wrong: Wrong| ReadError::Unreadable { offset: at, len: end - at, why: format!("the image is damaged there: {wrong}") };
+            match self.entry(chunk).map_err(bad)? {
+                Entry::Unused | Entry::Zero => out.fill(0),
+                Entry::Data(held) => {
+                    let bytes = self.chunk(&held).map_err(bad)?;
+                    let piece = bytes.get(inner..inner + here).ok_or_else(|| bad(Wrong::new("a chunk is short")))?;
+                    out.copy_from_slice(piece);
+                }
+            }
+            at += here as u64;
+        }
+        match lost {
+            Some(place) => Err(ReadError::Unreadable { offset: place, len: end - place, why: "it could not be read when the image was made".into() }),
+            None => Ok(()),
+        }
+    }
+
+    fn stretch(&self, offset: u64, max: u64) -> Stretch {
+        let end = offset.saturating_add(max).min(self.head.size);
+        if let Some((lost, ())) = self.lost.within(offset..end).next() {
+            if lost.start == offset {
+                return Stretch { len: lost.end - offset, holds: Holds::Unknown };
+            }
+            return self.known(offset, lost.start);
+        }
+        self.known(offset, end)
+    }
+
+    fn standing(&self) -> Standing {
+        let Some(meta) = self.chain[0].volumes.files().next().and_then(|file| file.metadata().ok()) else { return Standing::default() };
+        Standing { node: Some((meta.dev(), meta.ino())), changed: Some((meta.ctime(), meta.ctime_nsec())), ..Standing::default() }
+    }
+
+    fn rests_on(&self) -> Vec<&File> {
+        self.chain.iter().flat_map(|layer| layer.volumes.files()).collect()
+    }
+}
+
+impl Image {
+    fn known(&self, offset: u64, end: u64) -> Stretch {
+        let mut at = offset;
+        let parts = std::iter::from_fn(|| {
+            let rest = end.checked_sub(at).filter(|rest| *rest > 0)?;
+            let chunk = at / CHUNK;
+            // A group without a page is nothing in one go.
+            let empty = !self.pages.contains_key(&(chunk / GROUP)) && self.loose.is_empty();
+            let border = if empty { (chunk / GROUP + 1) * GROUP * CHUNK } else { (chunk + 1) * CHUNK };
+            let here = rest.min(border - at);
+            let holds = match self.entry(chunk) {
+                Ok(Entry::Unused | Entry::Zero) => Holds::Zero,
+                _ => Holds::Bytes,
+            };
+            at += here;
+            Some((here, Stretch { len: here, holds }))
+        });
+        Stretch::joined(parts.take(1 << 16))
+    }
+}

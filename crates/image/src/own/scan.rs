@@ -1,0 +1,96 @@
+//! An image without its end, or with damage: what is there is gathered record by record.
+
+use super::entry::{ENTRY, Entry};
+use super::record::{HEADER, Header, STEP, What};
+use super::shelf::Volumes;
+use super::{CHUNK, GROUP};
+use badger_drive::field::le64;
+use std::collections::BTreeMap;
+
+/// Bytes read in one go while records are looked for.
+const WINDOW: u64 = 4 << 20;
+
+/// What is wrong with an image, in a line.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Damage {
+    /// Where in the image, in bytes.
+    pub at: u64,
+    /// What.
+    pub text: String,
+}
+
+/// What lies where, as far as records say so themselves.
+#[derive(Default)]
+pub(super) struct Found {
+    /// Pages by their group: the last one that was written, and an earlier one.
+    pub pages: BTreeMap<u64, (u64, u64)>,
+    /// Chunks behind the last page, by their number: where, and the header.
+    pub loose: BTreeMap<u64, (u64, Header)>,
+    /// Where the last page ends.
+    pub pages_end: u64,
+    /// Where what is whole ends.
+    pub end: u64,
+    pub damage: Vec<Damage>,
+}
+
+/// Goes over the records of an image from its start on. Payloads are not read; where no header stands, the next one is looked for.
+pub(super) fn scan(volumes: &Volumes) -> Found {
+    let mut found = Found::default();
+    let mut at = 0;
+    let mut head = [0; HEADER];
+    while at + HEADER as u64 <= volumes.len() {
+        let header = volumes.read(at, &mut head).ok().and_then(|()| Header::decode(&head));
+        let Some(header) = header else {
+            let next = next_record(volumes, at + STEP);
+            let text = format!("{} bytes that are no record", next - at);
+            found.damage.push(Damage { at, text });
+            at = next;
+            continue;
+        };
+        let end = at + header.stride();
+        if at + HEADER as u64 + u64::from(header.len) > volumes.len() {
+            found.damage.push(Damage { at, text: "the last record is cut off".into() });
+            break;
+        }
+        match header.what {
+            What::Page => {
+                let before = found.pages.get(&header.number).map_or(at, |(first, _)| *first);
+                found.pages.insert(header.number, (before, at));
+                if before == at {
+                    found.loose.clear();
+                }
+                found.pages_end = end;
+            }
+            What::Chunk => _ = found.loose.insert(header.number, (at, header)),
+            _ => {}
+        }
+        found.end = end;
+        at = end;
+    }
+    found
+}
+
+/// Where the next header stands; the end where none does.
+fn next_record(volumes: &Volumes, from: u64) -> u64 {
+    let mut at = from;
+    let mut window = vec![0; WINDOW as usize + HEADER];
+    while at < volumes.len() {
+        let len = (volumes.len() - at).min(window.len() as u64) as usize;
+        if volumes.read(at, &mut window[..len]).is_ok() {
+            let places = (0..len.saturating_sub(HEADER - 1)).step_by(STEP as usize);
+            if let Some(place) = places.into_iter().find(|place| Header::decode(&window[*place..*place + HEADER]).is_some()) {
+                return at + place as u64;
+            }
+        }
+        at += WINDOW;
+    }
+    volumes.len()
+}
+
+/// The entries of a page, and what was lost of its chunks: start and length in bytes of the drive.
+pub(super) fn page(bytes: &[u8]) -> (Vec<Entry>, Vec<(u64, u64)>) {
+    let entries = bytes.chunks_exact(ENTRY).take(GROUP as usize).map(Entry::decode).collect();
+    let lost = bytes.get(ENTRY * GROUP as usize..).unwrap_or_default().chunks_exact(16).map(|pair| (le64(pair, 0), le64(pair, 8)));
+    let most = u64::MAX / 2;
+    (entries, lost.filter(|(start, len)| *start < most && *len <= GROUP * CHUNK).collect())
+}

@@ -1,0 +1,192 @@
+//! Where the bytes of an image are kept: one file, or several of a size. Everything above knows a stream with places in it, that
+//! grows at its end and is read anywhere.
+
+use std::fs::{File, OpenOptions};
+use std::io::{self, Write};
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+
+/// More volumes than anybody has.
+const MOST: usize = 9999;
+
+/// Where an image is written to. What was written is not changed any more.
+pub(super) trait Store: Send {
+    /// Where the next byte goes.
+    fn at(&self) -> u64;
+    /// Writes at the end.
+    fn append(&mut self, bytes: &[u8]) -> io::Result<()>;
+    /// Says that a record ends here and `next` bytes follow that belong together.
+    fn record_follows(&mut self, next: u64) -> io::Result<()>;
+    /// Makes all of it durable.
+    fn keep(&mut self) -> io::Result<()>;
+}
+
+/// The names of the volumes of an image: `weir.zbi`, `weir.002.zbi`, and so on.
+fn volume(first: &Path, number: usize) -> PathBuf {
+    if number == 1 {
+        return first.to_path_buf();
+    }
+    let (stem, extension) = (first.file_stem().unwrap_or_default(), first.extension().unwrap_or_default());
+    first.with_file_name(format!("{}.{number:03}.{}", stem.to_string_lossy(), extension.to_string_lossy()))
+}
+
+/// Takes all volumes of an image away.
+///
+/// # Errors
+/// What the system says.
+pub fn remove(first: &Path) -> io::Result<()> {
+    for number in (1..=Volumes::open(first)?.files.len()).rev() {
+        std::fs::remove_file(volume(first, number))?;
+    }
+    Ok(())
+}
+
+/// The volumes of an image, open for reading.
+pub struct Volumes {
+    /// Where each begins in the stream, and the file.
+    files: Vec<(u64, File)>,
+    len: u64,
+}
+
+impl Volumes {
+    /// Opens an image by its first volume.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn open(first: &Path) -> io::Result<Self> {
+        let (mut files, mut len) = (Vec::new(), 0);
+        for number in 1..=MOST {
+            let path = volume(first, number);
+            if number > 1 && !path.is_file() {
+                break;
+            }
+            let file = File::open(path)?;
+            let bytes = file.metadata()?.len();
+            files.push((len, file));
+            len += bytes;
+        }
+        Ok(Self { files, len })
+    }
+
+    /// Bytes of the stream.
+    pub fn len(&self) -> u64 {
+        self.len
+    }
+
+    /// Whether there is nothing in it.
+    pub fn is_empty(&self) -> bool {
+        self.len == 0
+    }
+
+    /// The files.
+    pub fn files(&self) -> impl Iterator<Item = &File> {
+        self.files.iter().map(|(_, file)| file)
+    }
+
+    /// Fills `buf` from a place of the stream on.
+    ///
+    /// # Errors
+    /// What the system says; places behind the end.
+    pub fn read(&self, at: u64, buf: &mut [u8]) -> io::Result<()> {
+        let mut done = 0;
+        while done < buf.len() {
+            let place = at + done as u64;
+            let number = self.files.partition_point(|(start, _)| *start <= place).saturating_sub(1);
+            let end = self.files.get(number + 1).map_or(self.len, |(start, _)| *start);
+            if place >= end {
+                return Err(io::ErrorKind::UnexpectedEof.into());
+            }
+            let len = (buf.len() - done).min((end - place) as usize);
+            self.files[number].1.read_exact_at(&mut buf[done..done + len], place - self.files[number].0)?;
+            done += len;
+        }
+        Ok(())
+    }
+}
+
+/// Files that are written, each as long as was asked for at the most.
+pub(super) struct Files {
+    first: PathBuf,
+    open: File,
+    number: usize,
+    /// Bytes of the volume that is written now.
+    here: u64,
+    at: u64,
+    most: Option<u64>,
+}
+
+impl Files {
+    /// Makes the first volume, where nothing is.
+    pub fn create(first: &Path, most: Option<u64>) -> io::Result<Self> {
+        let open = OpenOptions::new().write(true).create_new(true).open(first)?;
+        Ok(Self { first: first.to_path_buf(), open, number: 1, here: 0, at: 0, most })
+    }
+
+    /// Goes on behind place `at` of what is there; whatever lies behind it is given up.
+    pub fn resume(first: &Path, at: u64, most: Option<u64>) -> io::Result<Self> {
+        let there = Volumes::open(first)?;
+        let number = there.files.partition_point(|(start, _)| *start < at).max(1);
+        let start = there.files[number - 1].0;
+        for gone in (number + 1..=there.files.len()).rev() {
+            std::fs::remove_file(volume(first, gone))?;
+        }
+        let mut open = OpenOptions::new().write(true).open(volume(first, number))?;
+        open.set_len(at - start)?;
+        io::Seek::seek(&mut open, io::SeekFrom::End(0))?;
+        Ok(Self { first: first.to_path_buf(), open, number, here: at - start, at, most })
+    }
+}
+
+impl Store for Files {
+    fn at(&self) -> u64 {
+        self.at
+    }
+    fn append(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.open.write_all(bytes)?;
+        self.here += bytes.len() as u64;
+        self.at += bytes.len() as u64;
+        Ok(())
+    }
+    fn record_follows(&mut self, next: u64) -> io::Result<()> {
+        if self.here > 0 && self.most.is_some_and(|most| self.here + next > most) {
+            self.keep()?;
+            self.number += 1;
+            self.open = OpenOptions::new().write(true).create_new(true).open(volume(&self.first, self.number))?;
+            self.here = 0;
+        }
+        Ok(())
+    }
+    fn keep(&mut self) -> io::Result<()> {
+        self.open.sync_all()?;
+        let dir = self.first.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        File::open(dir)?.sync_all()
+    }
+}
+
+/// A pipe, or whatever else takes bytes one after the other.
+pub(super) struct Pipe<W: Write + Send> {
+    out: W,
+    at: u64,
+}
+
+impl<W: Write + Send> Pipe<W> {
+    pub fn new(out: W) -> Self {
+        Self { out, at: 0 }
+    }
+}
+
+impl<W: Write + Send> Store for Pipe<W> {
+    fn at(&self) -> u64 {
+        self.at
+    }
+    fn append(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.at += bytes.len() as u64;
+        self.out.write_all(bytes)
+    }
+    fn record_follows(&mut self, _next: u64) -> io::Result<()> {
+        Ok(())
+    }
+    fn keep(&mut self) -> io::Result<()> {
+        self.out.flush()
+    }
+}

@@ -1,0 +1,219 @@
+//! Writing: records at the end of a stream, and the map that grows with them.
+
+use super::crypt::{self, Keys, Lock};
+use super::entry::{ENTRY, Entry, Held};
+use super::record::{HEADER, Header, STEP, What};
+use super::shelf::Store;
+use super::{CHUNK, GROUP};
+use crate::layer::{Result, Wrong};
+use badger_drive::Extents;
+use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
+use std::collections::hash_map::Entry as Slot;
+
+/// Chunks by whose content further ones are known again: some 100 MiB of memory.
+const MOST_KNOWN: usize = 1 << 20;
+/// The level at which maps are packed.
+const PAGE_LEVEL: i32 = 3;
+
+/// What an image says of itself first.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Head {
+    /// Of the format: 1.
+    pub version: u32,
+    /// 16 random bytes, hexadecimal.
+    pub id: String,
+    /// Bytes of the drive.
+    pub size: u64,
+    /// Bytes of its sectors.
+    pub logical: u32,
+    /// Bytes it writes in one go.
+    pub physical: u32,
+    /// BLAKE3 of the drive's key, hexadecimal: tells the same drive again, and not which it is.
+    pub drive: String,
+    /// The image that this one goes on from: its number and the name of its file.
+    pub parent: Option<(String, String)>,
+    /// How it is locked.
+    pub(super) lock: Option<Lock>,
+}
+
+impl Head {
+    /// What tells a drive again, by its key.
+    pub(super) fn drive_of(key: &str) -> String {
+        blake3::hash(key.as_bytes()).to_hex().to_string()
+    }
+}
+
+/// The end of an image: what is needed to find everything else.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Index {
+    /// The pages of all groups with something in them.
+    pub pages: Vec<PageAt>,
+    /// What could not be read, in bytes of the drive.
+    pub lost: Vec<(u64, u64)>,
+    /// Where the facts are.
+    pub facts: Option<u64>,
+    /// Whether only what is in use was copied.
+    pub sparing: bool,
+}
+
+/// Where the page of a group is, and its copy; its hash, hexadecimal.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct PageAt {
+    pub group: u64,
+    pub at: u64,
+    pub copy: u64,
+    pub hash: String,
+}
+
+/// The last record.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct End {
+    pub index: u64,
+}
+
+/// Chunks that are known by their content.
+#[derive(Default)]
+pub(super) struct Known(HashMap<[u8; 16], Held>);
+
+impl Known {
+    fn key(hash: &[u8; 32]) -> [u8; 16] {
+        std::array::from_fn(|at| hash[at])
+    }
+
+    pub fn find(&self, hash: &[u8; 32]) -> Option<Held> {
+        self.0.get(&Self::key(hash)).copied().filter(|held| held.hash == *hash)
+    }
+
+    pub fn add(&mut self, held: Held) {
+        if self.0.len() < MOST_KNOWN
+            && let Slot::Vacant(slot) = self.0.entry(Self::key(&held.hash))
+        {
+            slot.insert(held);
+        }
+    }
+}
+
+/// An image that is written.
+pub(super) struct Writer {
+    store: Box<dyn Store>,
+    keys: Option<Keys>,
+    /// The page of the group that is filled now.
+    page: Vec<Entry>,
+    group: Option<u64>,
+    index: Index,
+    /// The page before, of which a copy follows the next one: what damages one of them leaves the other.
+    previous: Option<(usize, Vec<u8>)>,
+    lost: Extents<()>,
+    /// Bytes of chunks that were written.
+    pub stored: u64,
+}
+
+impl Writer {
+    /// Begins an image.
+    pub fn begin(store: Box<dyn Store>, head: &Head, keys: Option<Keys>, sparing: bool) -> Result<Self> {
+        let mut writer = Self::over(store, keys, Index { sparing, ..Index::default() }, Extents::new());
+        let text = serde_json::to_vec(head).map_err(|error| Wrong::new(error.to_string()))?;
+        // The head says how to unlock everything else.
+        let keys = writer.keys.take();
+        writer.record(What::Head, 0, &text, 0)?;
+        writer.keys = keys;
+        Ok(writer)
+    }
+
+    /// Goes on with one.
+    pub fn over(store: Box<dyn Store>, keys: Option<Keys>, index: Index, lost: Extents<()>) -> Self {
+        Self { store, keys, page: Vec::new(), group: None, index, previous: None, lost, stored: 0 }
+    }
+
+    fn put(&mut self, header: &Header, payload: &[u8]) -> Result<u64> {
+        let failed = |error: std::io::Error| Wrong::new(format!("it cannot be written: {error}"));
+        self.store.record_follows(header.stride()).map_err(failed)?;
+        let at = self.store.at();
+        let mut bytes = Vec::with_capacity(header.stride() as usize);
+        bytes.extend(header.encode());
+        bytes.extend(payload);
+        bytes.resize(bytes.len().next_multiple_of(STEP as usize), 0);
+        self.store.append(&bytes).map_err(failed)?;
+        Ok(at)
+    }
+
+    fn record(&mut self, what: What, number: u64, bytes: &[u8], level: i32) -> Result<u64> {
+        let hash = crypt::hash(self.keys.as_ref(), bytes);
+        let header = Header { what, packed: false, locked: false, number, len: 0, whole: 0, hash };
+        let (header, payload) = crypt::seal(self.keys.as_ref(), header, bytes, level)?;
+        self.put(&header, &payload)
+    }
+
+    /// Writes a chunk that was packed before, and says where it is.
+    pub fn chunk(&mut self, header: &Header, payload: &[u8]) -> Result<Held> {
+        self.stored += HEADER as u64 + u64::from(header.len);
+        let at = self.put(header, payload)?;
+        Ok(Held { image: 0, at, len: header.len, hash: header.hash })
+    }
+
+    /// Notes what a chunk is; they come in their order.
+    pub fn note(&mut self, chunk: u64, entry: Entry) -> Result<()> {
+        let group = chunk / GROUP;
+        if self.group != Some(group) {
+            self.close_page()?;
+            self.group = Some(group);
+            self.page = vec![Entry::Unused; GROUP as usize];
+        }
+        self.page[(chunk % GROUP) as usize] = entry;
+        Ok(())
+    }
+
+    /// Notes what could not be read.
+    pub fn lost(&mut self, start: u64, len: u64) {
+        self.lost.set(start..start + len, ());
+    }
+
+    /// Writes the page that was filled: what came before it is found by it from now on.
+    fn close_page(&mut self) -> Result<()> {
+        let Some(group) = self.group.take() else { return Ok(()) };
+        let mut bytes = Vec::with_capacity(GROUP as usize * ENTRY + 16);
+        self.page.iter().for_each(|entry| entry.encode(&mut bytes));
+        // What was lost in these chunks goes with them, so that no image that is cut off takes it for zeroes.
+        let span = group * GROUP * CHUNK..(group + 1) * GROUP * CHUNK;
+        for (range, ()) in self.lost.within(span) {
+            bytes.extend(range.start.to_le_bytes());
+            bytes.extend((range.end - range.start).to_le_bytes());
+        }
+        let at = self.record(What::Page, group, &bytes, PAGE_LEVEL)?;
+        let hash = hex::encode(crypt::hash(self.keys.as_ref(), &bytes));
+        self.copy_previous()?;
+        self.previous = Some((self.index.pages.len(), bytes));
+        self.index.pages.push(PageAt { group, at, copy: at, hash });
+        Ok(())
+    }
+
+    fn copy_previous(&mut self) -> Result<()> {
+        let Some((number, bytes)) = self.previous.take() else { return Ok(()) };
+        let group = self.index.pages[number].group;
+        self.index.pages[number].copy = self.record(What::Page, group, &bytes, PAGE_LEVEL)?;
+        Ok(())
+    }
+
+    /// Makes all that was written durable.
+    pub fn keep(&mut self) -> Result<()> {
+        self.store.keep().map_err(|error| Wrong::new(format!("it cannot be made durable: {error}")))
+    }
+
+    /// Ends an image. `facts` is JSON. Gives its length, and the hash over all.
+    pub fn end(&mut self, facts: &str) -> Result<(u64, [u8; 32])> {
+        self.close_page()?;
+        self.copy_previous()?;
+        self.index.facts = Some(self.record(What::Facts, 0, facts.as_bytes(), PAGE_LEVEL)?);
+        self.index.lost = self.lost.iter().map(|(range, ())| (range.start, range.end - range.start)).collect();
+        let json = |error: serde_json::Error| Wrong::new(error.to_string());
+        let text = serde_json::to_vec(&self.index).map_err(json)?;
+        let index = self.record(What::Index, 0, &text, PAGE_LEVEL)?;
+        self.record(What::End, 0, &serde_json::to_vec(&End { index }).map_err(json)?, 0)?;
+        self.keep()?;
+        Ok((self.store.at(), crypt::hash(self.keys.as_ref(), &text)))
+    }
+}
+
+/// The last record lies in so many bytes at the end.
+pub(super) const LAST: u64 = 512;

@@ -1,0 +1,154 @@
+//! Writing the open formats: a drive once through, in blocks of the format's own size. What makes a file an image is written last, so
+//! that none which was broken off passes for one.
+
+mod qcow2;
+mod vdi;
+mod vhd;
+mod vhdx;
+mod vmdk;
+
+use crate::container::Format;
+use badger_drive::buffer::{Buffer, is_zero};
+use badger_drive::clock::Clock;
+use badger_drive::flight::Landed;
+use badger_drive::narrow::read_on;
+use badger_drive::{Control, Event, Holds, Observer, Phase, Source, in_turn};
+use std::fs::{File, OpenOptions};
+use std::io;
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+
+/// Bytes of one read: blocks of all formats go into it whole.
+const PIECE: u64 = 4 << 20;
+/// Reads in flight.
+const DEPTH: u32 = 2;
+
+/// A format that is written.
+trait Sink {
+    /// Bytes of a block: a power of two, 4 MiB at the most.
+    fn block(&self) -> u64;
+    /// Writes a block that is not zero, by its number; they come in their order. The last one may be shorter.
+    fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()>;
+    /// Writes what makes it an image.
+    fn end(&mut self) -> io::Result<()>;
+}
+
+/// A file that grows, and whose places are written to.
+struct Out {
+    file: File,
+    /// Where the next block goes.
+    at: u64,
+}
+
+impl Out {
+    fn put(&self, at: u64, bytes: &[u8]) -> io::Result<()> {
+        self.file.write_all_at(bytes, at)
+    }
+
+    /// Appends bytes, with zeroes behind them up to a multiple of `step`. Where they begin.
+    fn append(&mut self, bytes: &[u8], step: u64) -> io::Result<u64> {
+        let at = self.at;
+        self.file.write_all_at(bytes, at)?;
+        self.at = (at + bytes.len() as u64).next_multiple_of(step);
+        Ok(at)
+    }
+
+    /// Ends it where the next block would go.
+    fn cut(&self) -> io::Result<()> {
+        self.file.set_len(self.at)
+    }
+}
+
+fn sink(format: Format, out: Out, (size, logical, physical): (u64, u32, u32)) -> io::Result<Box<dyn Sink>> {
+    let cannot = |why: &str| io::Error::new(io::ErrorKind::Unsupported, format!("{} {why}", format.word()));
+    if logical != 512 && format != Format::Vhdx {
+        return Err(cannot("has no room for sectors of 4096 bytes: VHDX and our own format have"));
+    }
+    if size % 512 != 0 {
+        return Err(cannot("holds whole sectors only"));
+    }
+    Ok(match format {
+        Format::Qcow2 => Box::new(qcow2::Writer::new(out, size)?),
+        Format::Vhd if size > vhd::MOST => return Err(cannot("ends at 2040 GiB")),
+        Format::Vhd => Box::new(vhd::Writer::new(out, size)?),
+        Format::Vhdx if size > 64 << 40 => return Err(cannot("ends at 64 TiB")),
+        Format::Vhdx => Box::new(vhdx::Writer::new(out, size, logical, physical)?),
+        Format::Vmdk => Box::new(vmdk::Writer::new(out, size)?),
+        Format::Vdi if size > vdi::MOST => return Err(cannot("ends at 4 PiB")),
+        Format::Vdi => Box::new(vdi::Writer::new(out, size)),
+    })
+}
+
+/// What came of it, in bytes.
+#[derive(Debug, Default)]
+pub struct Written {
+    /// Of the drive, known zeroes among them.
+    pub read_bytes: u64,
+    /// Of the file.
+    pub len: u64,
+    /// What could not be read, and is zero in the image: start and length.
+    pub lost: Vec<(u64, u64)>,
+    /// Whether it was stopped; the file is no image then.
+    pub stopped: bool,
+}
+
+/// Writes a drive into a new file of an open format.
+///
+/// # Errors
+/// What the format cannot hold, why the file cannot be written, or that the drive is gone. No image is there then.
+pub fn write(source: &Source, path: &Path, format: Format, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> io::Result<Written> {
+    let geometry = source.geometry();
+    let size = geometry.size_bytes;
+    let file = OpenOptions::new().read(true).write(true).create_new(true).open(path)?;
+    let mut sink = sink(format, Out { file: file.try_clone()?, at: 0 }, (size, geometry.logical_sector, geometry.physical_sector))
+        .inspect_err(|_| _ = std::fs::remove_file(path))?;
+    observer.event(&Event::Phase { phase: Phase::Copy, total: size, done: 0, files: None });
+    let began = clock.now();
+    let seconds = || clock.now().saturating_sub(began).as_secs_f64();
+    let mut flight = in_turn::flight(&**source, DEPTH, &source.patience());
+    let (mut written, mut at, mut flying, mut spare) = (Written::default(), 0, 0u32, vec![Buffer::new(PIECE as usize)]);
+    while at < size || flying > 0 {
+        if !control.go_on() {
+            written.stopped = true;
+            return Ok(written);
+        }
+        if at < size {
+            let known = source.stretch(at, size - at);
+            let zero = if known.holds == Holds::Zero { if at + known.len == size { known.len } else { known.len / PIECE * PIECE } } else { 0 };
+            if zero > 0 {
+                observer.event(&Event::Moved { start: at, len: zero, at: seconds() });
+                (at, written.read_bytes) = (at + zero, written.read_bytes + zero);
+            } else {
+                let len = (size - at).min(PIECE);
+                control.hold_back(len, clock);
+                flight.begin(at, len as usize, spare.pop().unwrap_or_else(|| Buffer::new(PIECE as usize)));
+                (at, flying) = (at + len, flying + 1);
+            }
+            if flight.has_room() && at < size {
+                continue;
+            }
+        }
+        while flying > 0 && (!flight.has_room() || at >= size) {
+            let none = || io::Error::other("of the reads in flight none ends");
+            let Landed { offset, len, mut buffer, outcome } = flight.land().ok_or_else(none)?;
+            flying -= 1;
+            outcome.or_else(|error| read_on(&**source, offset, &mut buffer[..len], error, &mut written.lost)).map_err(io::Error::other)?;
+            let block = sink.block();
+            for (bytes, number) in buffer[..len].chunks(block as usize).zip(offset / block..) {
+                if !is_zero(bytes) {
+                    sink.put(number, bytes)?;
+                }
+            }
+            written.read_bytes += len as u64;
+            observer.event(&Event::Moved { start: offset, len: len as u64, at: seconds() });
+            spare.push(buffer);
+        }
+    }
+    sink.end()?;
+    file.sync_all()?;
+    written.len = file.metadata()?.len();
+    for (start, len) in &written.lost {
+        observer.event(&Event::Lost { start: *start, len: *len });
+    }
+    Ok(written)
+}

@@ -1,0 +1,277 @@
+//! Keeping a drive in an image of our own.
+
+use badger_bench::Bench;
+use badger_bench::ledger;
+use badger_bench::ribbon::Ribbon;
+use badger_bench::sheet::{DriveFacts, SheetData};
+use badger_drive::clock::Clock;
+use badger_drive::size::{human, thousands};
+use badger_drive::{Control, Event, Extents, Ground, Medium, Observer, Outcome, Phase, Refusal, Source};
+use badger_image::own::{self, Estimate, Image, Made, Making, Onto, Passphrase};
+use badger_inspect::{Line, Looked, Stretch, Verdict, volumes};
+use badger_transfer::Report;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use tracing::info;
+
+/// What is asked for.
+#[derive(Clone, Debug, Default)]
+pub struct ImageOrder {
+    /// Path of the drive.
+    pub source: PathBuf,
+    /// The image; `-` for standard output.
+    pub file: PathBuf,
+    /// Only what is in use.
+    pub used: bool,
+    /// An image of the same drive that this one goes on from.
+    pub parent: Option<PathBuf>,
+    /// Bytes of a volume at the most.
+    pub split: Option<u64>,
+    /// Level of Zstandard; `None` adapts it.
+    pub level: Option<i32>,
+    /// Whether the image is locked with the workshop's passphrase.
+    pub locked: bool,
+    /// Begin anew where an unfinished image could be gone on with.
+    pub restart: bool,
+    /// The customer's ticket; may be empty.
+    pub ticket: String,
+    /// Customer; may be empty.
+    pub customer: String,
+    /// Who does it; may be empty.
+    pub technician: String,
+}
+
+/// An order that was looked at, with what it will take.
+pub struct ImageReady {
+    order: ImageOrder,
+    source: Source,
+    looked: Looked,
+    needed: Extents<()>,
+    sparing: bool,
+    resume: bool,
+    passphrase: Option<Passphrase>,
+    /// Bytes that are read, what they take in the image, and how long reading takes.
+    pub estimate: Estimate,
+    /// What is free where the image goes; `None` for a pipe.
+    pub free: Option<u64>,
+}
+
+fn refused(code: &'static str) -> impl Fn(std::io::Error) -> Refusal {
+    move |error| Refusal::new(code, error.to_string())
+}
+
+/// Where nothing may lie that is read.
+fn refuse_on_source(file: &Path, source: &Source, bench: &Bench) -> Result<(), Refusal> {
+    let dir = file.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    if !dir.is_dir() {
+        return Err(Refusal::new("not-found", format!("there is no directory {}", dir.display())));
+    }
+    let here = Ground::of_new_file(dir, &bench.workshop.sysfs);
+    if source.ground().shares_device(&here, false) || source.ground().touches(&here) {
+        let text = format!("{} lies on the drive that is read; a source is never written to: choose a place on another drive", file.display());
+        return Err(Refusal::new("target-on-source", text));
+    }
+    Ok(())
+}
+
+impl ImageOrder {
+    /// Looks at the drive and at the place of the image; nothing is written.
+    ///
+    /// # Errors
+    /// A refusal with its reason.
+    pub fn prepare(self, bench: &Bench, control: &Control) -> Result<ImageReady, Refusal> {
+        let source = bench.workshop.source(&self.source)?;
+        source.obey(control);
+        let passphrase = bench.workshop.passphrase.as_deref().filter(|_| self.locked).map(Passphrase::new);
+        if self.locked && passphrase.is_none() {
+            return Err(Refusal::new("no-passphrase", "a locked image needs a passphrase: name a file with it by --passphrase-file"));
+        }
+        let is_pipe = self.file == Path::new("-");
+        let mut resume = false;
+        if !is_pipe {
+            refuse_on_source(&self.file, &source, bench)?;
+            resume = self.resumes(&source, passphrase.as_ref())?;
+        }
+        let looked = Looked::at(&source);
+        let size = source.geometry().size_bytes;
+        let (mut needed, mut sparing) = (Extents::new(), false);
+        needed.set(0..size, ());
+        if self.used {
+            let (used, spared) = volumes::needed(&volumes::survey(&source, &looked), size);
+            (needed, sparing) = (used, !spared.is_empty());
+        }
+        let estimate = own::estimate(&source, &needed, control).map_err(refused("not-readable"))?;
+        let free = (!is_pipe).then(|| badger_people::free(&self.file)).flatten();
+        if let Some(free) = free.filter(|free| *free < estimate.stored && !resume) {
+            let text =
+                format!("the image will take about {} where {} are free: make room, or choose another place", human(estimate.stored), human(free));
+            return Err(Refusal::new("no-room", text));
+        }
+        Ok(ImageReady { order: self, source, looked, needed, sparing, resume, passphrase, estimate, free })
+    }
+
+    /// Whether what has the image's name is gone on with.
+    fn resumes(&self, source: &Source, passphrase: Option<&Passphrase>) -> Result<bool, Refusal> {
+        if std::fs::symlink_metadata(&self.file).is_err() {
+            return Ok(false);
+        }
+        let shown = self.file.display();
+        let there = |what: &str| Refusal::new("image-exists", format!("{shown} {what}: take another name"));
+        let image = Image::open(&self.file, passphrase).map_err(|error| there(&format!("is there already ({error})")))?;
+        if image.shown().whole {
+            return Err(there("is there already, and whole"));
+        }
+        if !image.is_of(&source.key()) {
+            return Err(there("is an unfinished image of another drive"));
+        }
+        if self.restart {
+            own::remove(&self.file).map_err(refused("image-exists"))?;
+            return Ok(false);
+        }
+        Ok(true)
+    }
+}
+
+impl ImageReady {
+    /// Makes the image, reads it back, and notes it in the ledger.
+    ///
+    /// # Errors
+    /// A refusal; then nothing was begun.
+    pub fn run(self, bench: &Bench, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
+        let Self { order, source, looked, needed, sparing, resume, passphrase, .. } = self;
+        let _claim = source.claim()?;
+        let no_ledger = |error: ledger::Error| Refusal::new("ledger", error.to_string());
+        let is_pipe = order.file == Path::new("-");
+        let ledger = bench.open_ledger().map_err(no_ledger)?;
+        let key = format!("image {}", std::path::absolute(&order.file).unwrap_or_else(|_| order.file.clone()).display());
+        let job = ledger.new_job(&order.ticket, &order.customer, &order.technician, &source.key(), &key).map_err(no_ledger)?;
+        let run = ledger.seen(source.identity(), source.geometry()).and_then(|_| ledger.begin_run(job)).map_err(no_ledger)?;
+        let clock: Arc<dyn Clock> = source.clock().unwrap_or_else(|| bench.workshop.clock.clone());
+        let (began, started) = (clock.now(), ledger::now());
+        let source_facts = DriveFacts::new(source.identity(), source.geometry(), Ribbon::of(&looked, source.geometry().size_bytes));
+        let facts = || facts(&source, &looked, job, &order);
+        let making = Making {
+            source: &source,
+            needed: &needed,
+            sparing,
+            parent: order.parent.as_deref(),
+            passphrase: passphrase.as_ref(),
+            level: order.level,
+            resume,
+            facts: &facts,
+        };
+        let onto = if is_pipe { Onto::Pipe(Box::new(std::io::stdout())) } else { Onto::File(&order.file, order.split) };
+        info!(job, run, from = source.key(), used = sparing, resume, "an image is made");
+        let made = own::make(&making, onto, control, observer, &*clock).map_err(refused("image"))?;
+        let mut report = report(&order, &source, &needed, &made);
+        report.job = job;
+        if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) {
+            prove(&mut report, &order, passphrase.as_ref(), is_pipe, control, observer);
+        }
+        report.seconds = clock.now().saturating_sub(began).as_secs_f64();
+        let target = Image::open(&order.file, passphrase.as_ref())
+            .ok()
+            .map(|image| DriveFacts::new(image.identity(), image.geometry(), source_facts.ribbon.clone()));
+        let mut ledger = ledger;
+        let sheet = SheetData {
+            job,
+            workshop: bench.named(Some(&ledger), "workshop"),
+            ticket: order.ticket.clone(),
+            customer: order.customer.clone(),
+            technician: order.technician.clone(),
+            started,
+            ended: ledger::now(),
+            keep_until: None,
+            target: target.unwrap_or_else(|| source_facts.clone()),
+            source: source_facts,
+            rates: Vec::new(),
+            report: report.clone(),
+        };
+        let json = serde_json::to_string(&sheet).unwrap_or_default();
+        if let Err(error) = ledger.end_run(run, &report, &json) {
+            report.reason = format!("{} (the ledger could not be written: {error})", report.reason).trim().to_string();
+        }
+        info!(job, run, outcome = format!("{:?}", report.outcome), lost = report.lost_bytes, "the image is done");
+        Ok(report)
+    }
+}
+
+/// What goes into the image beside the drive's bytes.
+fn facts(source: &Source, looked: &Looked, job: i64, order: &ImageOrder) -> String {
+    let partitions: Vec<_> = looked
+        .table
+        .partitions
+        .iter()
+        .map(|partition| serde_json::json!({ "number": partition.number, "start": partition.start, "sectors": partition.sectors, "type": partition.type_code.code(), "name": partition.name }))
+        .collect();
+    let facts = serde_json::json!({
+        "drive": { "key": source.key(), "model": source.identity().model, "serial": source.identity().serial, "firmware": source.identity().firmware },
+        "table": { "kind": looked.table.kind.word(), "disk_id": looked.table.disk_id, "partitions": partitions },
+        "job": { "number": job, "ticket": order.ticket, "customer": order.customer, "technician": order.technician, "made": ledger::now() },
+    });
+    facts.to_string()
+}
+
+fn report(order: &ImageOrder, source: &Source, needed: &Extents<()>, made: &Made) -> Report {
+    let mut report = Report::new(order.source.display().to_string(), order.file.display().to_string());
+    let sector = u64::from(source.geometry().logical_sector);
+    report.outcome = made.outcome;
+    report.planned_bytes = needed.total(|()| true);
+    report.read_bytes = made.read_bytes;
+    report.written_bytes = made.stored_bytes;
+    report.skipped_bytes = made.read_bytes.saturating_sub(made.stored_bytes);
+    report.lost_bytes = made.lost.iter().map(|(_, len)| len).sum();
+    report.lost = made.lost.iter().map(|(start, len)| Stretch { start: start / sector, sectors: len.div_ceil(sector) }).collect();
+    report.reason.clone_from(&made.reason);
+    report
+}
+
+/// Reads the image back, from the medium as far as the system lets it, and compares every chunk with what was read from the drive.
+fn prove(report: &mut Report, order: &ImageOrder, passphrase: Option<&Passphrase>, is_pipe: bool, control: &Control, observer: &dyn Observer) {
+    if is_pipe {
+        report.proof.push(Line::new("blocks", Verdict::NotChecked, "what went through a pipe cannot be read back here".to_string()));
+        report.outcome = Outcome::Finished;
+        report.reason = "not proved: badger verify IMAGE proves it where it lies".into();
+        return;
+    }
+    let image = match Image::open(&order.file, passphrase) {
+        Ok(image) => image,
+        Err(error) => {
+            report.proof.push(Line::new("blocks", Verdict::Fails, format!("it cannot be opened again: {error}")));
+            report.outcome = Outcome::Finished;
+            return;
+        }
+    };
+    let size = image.geometry().size_bytes;
+    observer.event(&Event::Phase { phase: Phase::Prove, total: size, done: 0, files: None });
+    let mut before = 0;
+    image.forget();
+    let damage = image.verify(&mut |at| {
+        observer.event(&Event::Moved { start: before, len: at.saturating_sub(before), at: 0.0 });
+        before = at;
+        control.go_on()
+    });
+    if control.is_stopped() {
+        report.proof.push(Line::new("blocks", Verdict::NotChecked, "reading it back was stopped".to_string()));
+        (report.outcome, report.reason) = (Outcome::Finished, "not proved: stopped while it was read back".into());
+        return;
+    }
+    let hash = image.hash();
+    let line = match damage.len() {
+        0 => Line::new(
+            "blocks",
+            Verdict::Holds,
+            format!("{} of the drive read back out of the image equal what was read from it", human(report.read_bytes)),
+        ),
+        count => Line {
+            evidence: damage.iter().take(100).map(|damage| format!("at byte {}: {}", thousands(damage.at), damage.text)).collect(),
+            ..Line::new("blocks", Verdict::Fails, format!("{} places of the image are damaged", thousands(count as u64)))
+        },
+    };
+    if line.result == Verdict::Fails {
+        report.outcome = Outcome::Finished;
+    }
+    report.proof.push(line);
+    report.proof.push(Line::new("boot", Verdict::NotChecked, "an image does not start by itself".to_string()));
+    report.hash.target = hash;
+}
