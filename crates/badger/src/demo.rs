@@ -40,7 +40,7 @@ fn unpack(dir: &Path) -> std::io::Result<()> {
         return Err(std::io::Error::new(std::io::ErrorKind::AlreadyExists, "something else lies there already: name an empty directory with --dir"));
     }
     fs::write(&begun, "")?;
-    let mut archive = tar::Archive::new(ruzstd::decoding::StreamingDecoder::new(IMAGES).map_err(std::io::Error::other)?);
+    let mut archive = tar::Archive::new(zstd::stream::read::Decoder::new(IMAGES)?);
     archive.set_preserve_mtime(false);
     archive.unpack(dir)?;
     fs::rename(begun, done)

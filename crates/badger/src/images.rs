@@ -5,6 +5,7 @@ use crate::{CloneArgs, Common, ImageArgs, code, commands, exit_code};
 use badger_bench::Bench;
 use badger_drive::size::{human, span, thousands};
 use badger_drive::{Control, Event, Medium, Observer, Outcome, Phase, Refusal};
+use badger_image::Format;
 use badger_image::own::{Image, Passphrase};
 use badger_jobs::ImageOrder;
 use badger_transfer::Report;
@@ -22,6 +23,34 @@ fn refused(refusal: Refusal, (from, to): (&Path, &Path), common: &Common) -> Res
     Ok(code::REFUSED)
 }
 
+/// In which open format; `None` for our own.
+fn kind(args: &ImageArgs) -> Result<Option<Format>, Refusal> {
+    let extension = args.file.extension().map(|extension| extension.to_string_lossy().to_lowercase());
+    let named = args.format.clone().or(extension).unwrap_or_default();
+    let open = match named.as_str() {
+        "zbi" => None,
+        _ if args.file == Path::new("-") => None,
+        "qcow2" => Some(Format::Qcow2),
+        "vhd" => Some(Format::Vhd),
+        "vhdx" => Some(Format::Vhdx),
+        "vmdk" => Some(Format::Vmdk),
+        "vdi" => Some(Format::Vdi),
+        "raw" | "img" => {
+            let text = "a raw image is a file like a drive: badger clone DRIVE FILE --new-size SIZE makes it, and proves it";
+            return Err(Refusal::new("usage", text));
+        }
+        other => {
+            let text = format!("\"{other}\" is no format that is known: zbi, qcow2, vhd, vhdx, vmdk or vdi, by the name's ending or by --format");
+            return Err(Refusal::new("usage", text));
+        }
+    };
+    let own = args.used || args.parent.is_some() || args.split.is_some() || args.lock || args.level.is_some();
+    if open.is_some() && own {
+        return Err(Refusal::new("usage", "--used, --parent, --split, --lock and --level belong to our own format, zbi"));
+    }
+    Ok(open)
+}
+
 /// `badger image`.
 pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Refusal> {
     let paths = (args.source.as_path(), args.file.as_path());
@@ -29,11 +58,10 @@ pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Ref
     if is_pipe && (common.json || common.events) {
         return refused(Refusal::new("usage", "an image on standard output leaves no room there for anything else"), paths, common);
     }
-    let known = args.file.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("zbi"));
-    if !is_pipe && !known {
-        let text = "an image of our own is named NAME.zbi; for a raw one give badger clone DRIVE NAME --new-size SIZE";
-        return refused(Refusal::new("usage", text), paths, common);
-    }
+    let format = match kind(args) {
+        Ok(format) => format,
+        Err(refusal) => return refused(refusal, paths, common),
+    };
     let control = Arc::new(Control::new());
     control.limit(args.rate.unwrap_or(0));
     obey_signals(control.clone());
@@ -46,6 +74,7 @@ pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Ref
         level: args.level,
         locked: args.lock,
         restart: args.restart,
+        format,
         ticket: args.ticket.clone(),
         customer: args.customer.clone(),
         technician: args.technician.clone(),
@@ -73,7 +102,8 @@ pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Ref
         Err(refusal) => return refused(refusal, paths, common),
     };
     if is_pipe {
-        complain!("{}  {} read, {} written; {}", report.outcome.word(), human(report.read_bytes), human(report.written_bytes), report.reason);
+        let word = if report.outcome == Outcome::Finished { "whole" } else { report.outcome.word() };
+        complain!("{word}  {} read, {} written; {}", human(report.read_bytes), human(report.written_bytes), report.reason);
         // Whole, and proved by whoever has it.
         return Ok(if report.outcome == Outcome::Finished { code::DONE } else { exit_code(report.outcome, control.is_stopped()) });
     }

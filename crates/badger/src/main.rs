@@ -210,6 +210,9 @@ pub struct ImageArgs {
     pub source: PathBuf,
     /// The image, NAME.zbi; - for standard output
     pub file: PathBuf,
+    /// zbi (our own), qcow2, vhd, vhdx, vmdk or vdi; without it the name's ending tells
+    #[arg(long, value_name = "FORMAT")]
+    pub format: Option<String>,
     /// Copy only what is in use; unknown and unsound volumes are copied whole
     #[arg(long)]
     pub used: bool,

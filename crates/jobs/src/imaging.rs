@@ -8,8 +8,9 @@ use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Control, Event, Extents, Ground, Medium, Observer, Outcome, Phase, Refusal, Source};
 use badger_image::own::{self, Estimate, Image, Made, Making, Onto, Passphrase};
+use badger_image::{Format, write};
 use badger_inspect::{Line, Looked, Stretch, Verdict, volumes};
-use badger_transfer::Report;
+use badger_transfer::{Report, verify};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use tracing::info;
@@ -33,6 +34,8 @@ pub struct ImageOrder {
     pub locked: bool,
     /// Begin anew where an unfinished image could be gone on with.
     pub restart: bool,
+    /// An open format instead of our own.
+    pub format: Option<Format>,
     /// The customer's ticket; may be empty.
     pub ticket: String,
     /// Customer; may be empty.
@@ -116,6 +119,9 @@ impl ImageOrder {
             return Ok(false);
         }
         let shown = self.file.display();
+        if self.format.is_some() {
+            return Err(Refusal::new("image-exists", format!("{shown} is there already: take another name")));
+        }
         let there = |what: &str| Refusal::new("image-exists", format!("{shown} {what}: take another name"));
         let image = Image::open(&self.file, passphrase).map_err(|error| there(&format!("is there already ({error})")))?;
         if image.shown().whole {
@@ -162,16 +168,20 @@ impl ImageReady {
         };
         let onto = if is_pipe { Onto::Pipe(Box::new(std::io::stdout())) } else { Onto::File(&order.file, order.split) };
         info!(job, run, from = source.key(), used = sparing, resume, "an image is made");
-        let made = own::make(&making, onto, control, observer, &*clock).map_err(refused("image"))?;
+        let made = match order.format {
+            Some(format) => written(&source, &order.file, format, control, observer, &*clock)?,
+            None => own::make(&making, onto, control, observer, &*clock).map_err(refused("image"))?,
+        };
         let mut report = report(&order, &source, &needed, &made);
         report.job = job;
-        if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) {
+        if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) && order.format.is_some() {
+            compare(&mut report, &order, &source, bench, control, observer)?;
+        } else if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) {
             prove(&mut report, &order, passphrase.as_ref(), is_pipe, control, observer);
         }
         report.seconds = clock.now().saturating_sub(began).as_secs_f64();
-        let target = Image::open(&order.file, passphrase.as_ref())
-            .ok()
-            .map(|image| DriveFacts::new(image.identity(), image.geometry(), source_facts.ribbon.clone()));
+        let kept = (!is_pipe).then(|| bench.workshop.source(&order.file).ok()).flatten();
+        let target = kept.map(|image| DriveFacts::new(image.identity(), image.geometry(), source_facts.ribbon.clone()));
         let mut ledger = ledger;
         let sheet = SheetData {
             job,
@@ -224,6 +234,49 @@ fn report(order: &ImageOrder, source: &Source, needed: &Extents<()>, made: &Made
     report.lost = made.lost.iter().map(|(start, len)| Stretch { start: start / sector, sectors: len.div_ceil(sector) }).collect();
     report.reason.clone_from(&made.reason);
     report
+}
+
+/// Writes an image of an open format.
+fn written(source: &Source, file: &Path, format: Format, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> Result<Made, Refusal> {
+    let written = write::write(source, file, format, control, observer, clock).map_err(refused("image"))?;
+    let mut made = Made { read_bytes: written.read_bytes, stored_bytes: written.len, len: written.len, lost: written.lost, ..Made::default() };
+    if written.stopped {
+        made.reason = "stopped; the file is no image and can be taken away".into();
+    } else {
+        made.outcome = if made.lost.is_empty() { Outcome::Proved } else { Outcome::Incomplete };
+    }
+    Ok(made)
+}
+
+/// Reads the drive once more, and the image as a drive, and compares them.
+fn compare(
+    report: &mut Report,
+    order: &ImageOrder,
+    source: &Source,
+    bench: &Bench,
+    control: &Control,
+    observer: &dyn Observer,
+) -> Result<(), Refusal> {
+    let image = bench.workshop.source(&order.file)?;
+    image.obey(control);
+    observer.event(&Event::Phase { phase: Phase::Prove, total: source.geometry().size_bytes, done: 0, files: None });
+    let compared = verify::compare(source, &image, control, observer, &*bench.workshop.clock);
+    let same = compared.sectors == 0 && source.geometry().size_bytes == image.geometry().size_bytes;
+    let line = match (compared.stopped, same) {
+        (true, _) => Line::new("blocks", Verdict::NotChecked, "reading it back was stopped"),
+        (_, true) => {
+            Line::new("blocks", Verdict::Holds, format!("{} of the drive, read once more, equal what the image holds", human(compared.bytes)))
+        }
+        (_, false) => Line {
+            places: compared.differing.clone(),
+            ..Line::new("blocks", Verdict::Differs, format!("{} sectors of the image are not as on the drive", thousands(compared.sectors)))
+        },
+    };
+    if line.result != Verdict::Holds {
+        report.outcome = Outcome::Finished;
+    }
+    report.proof.push(line);
+    Ok(())
 }
 
 /// Reads the image back, from the medium as far as the system lets it, and compares every chunk with what was read from the drive.

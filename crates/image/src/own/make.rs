@@ -18,8 +18,8 @@ use std::collections::BTreeMap;
 use std::io::Write;
 use std::ops::Range;
 use std::path::Path;
-use std::sync::atomic::{AtomicBool, AtomicI32, Ordering};
-use std::sync::mpsc::{Receiver, SyncSender, TrySendError, sync_channel};
+use std::sync::atomic::{AtomicBool, AtomicI32, AtomicUsize, Ordering};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Mutex, RwLock};
 use std::time::Duration;
 
@@ -108,6 +108,8 @@ struct Shared<'a> {
     known: RwLock<Known>,
     parent: Option<Image>,
     level: AtomicI32,
+    /// Pieces that wait to be packed.
+    waiting: AtomicUsize,
     abort: AtomicBool,
     pool: Pool,
     control: &'a Control,
@@ -183,6 +185,7 @@ fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'
         known: RwLock::new(known),
         parent,
         level,
+        waiting: AtomicUsize::new(0),
         abort: AtomicBool::new(false),
         pool,
         control,
@@ -361,27 +364,28 @@ fn run(shared: &Shared, writer: &mut Writer, left: &[Range<u64>], observer: &dyn
     })
 }
 
-/// Adapts the level: the reader waits for packers, or they for it.
+/// Adapts the level by how many pieces wait to be packed when another one comes: none where packers wait for the drive.
+#[derive(Default)]
 struct Pace {
-    waited: u32,
+    busy: u32,
     pieces: u32,
 }
 
 impl Pace {
-    fn note(&mut self, shared: &Shared, waited: bool) {
+    fn note(&mut self, shared: &Shared) {
         self.pieces += 1;
-        self.waited += u32::from(waited);
+        self.busy += u32::from(shared.waiting.load(Ordering::Relaxed) > 1);
         if self.pieces < 16 {
             return;
         }
-        let level = shared.level.load(Ordering::Relaxed);
-        let next = match self.waited {
-            0 => level + 1,
-            8.. => level - 1,
-            _ => level,
+        let step = match self.busy {
+            0 => 1,
+            4.. => -1,
+            _ => 0,
         };
-        shared.level.store(next.clamp(*LEVELS.start(), *LEVELS.end()), Ordering::Relaxed);
-        (self.waited, self.pieces) = (0, 0);
+        let level = shared.level.load(Ordering::Relaxed) + step;
+        shared.level.store(level.clamp(*LEVELS.start(), *LEVELS.end()), Ordering::Relaxed);
+        *self = Self::default();
     }
 }
 
@@ -397,7 +401,7 @@ struct Reading<'a> {
 fn read(shared: &Shared, left: &[Range<u64>], out: &SyncSender<(u64, Piece)>) -> std::result::Result<(), Break> {
     let source = &**shared.making.source;
     let mut flight = in_turn::flight(source, DEPTH, &shared.making.source.patience());
-    let mut reading = Reading { shared, out, sequence: 0, flying: 0, pace: Pace { waited: 0, pieces: 0 } };
+    let mut reading = Reading { shared, out, sequence: 0, flying: 0, pace: Pace::default() };
     for run in left {
         let mut at = run.start;
         while at < run.end {
@@ -447,17 +451,14 @@ impl Reading<'_> {
     }
 
     fn send(&mut self, piece: Piece) -> std::result::Result<(), Break> {
-        let sent = self.out.try_send((self.sequence, piece));
-        self.sequence += 1;
-        let waits = matches!(sent, Err(TrySendError::Full(_)));
         if self.shared.making.level.is_none() {
-            self.pace.note(self.shared, waits);
+            self.pace.note(self.shared);
         }
-        match sent {
-            Err(TrySendError::Full(piece)) => self.out.send(piece).map_err(|_| Break::Stopped),
-            // The writer says what went wrong with it.
-            other => other.map_err(|_| Break::Stopped),
-        }
+        self.shared.waiting.fetch_add(1, Ordering::Relaxed);
+        let sequence = self.sequence;
+        self.sequence += 1;
+        // The writer says what went wrong with it.
+        self.out.send((sequence, piece)).map_err(|_| Break::Stopped)
     }
 }
 
@@ -465,6 +466,7 @@ fn pack(shared: &Shared, pieces: &Mutex<Receiver<(u64, Piece)>>, out: &SyncSende
     loop {
         let next = pieces.lock().expect("queue lock").recv();
         let Ok((sequence, piece)) = next else { return };
+        shared.waiting.fetch_sub(1, Ordering::Relaxed);
         let gone = match piece {
             Piece::Zero { first, count } => Gone::Zero { first, count },
             Piece::Data { first, len, buffer, lost } => {

@@ -1,0 +1,94 @@
+//! Images on the command line: made, looked into, proved, put back, refused.
+
+mod support;
+
+use rstest::rstest;
+use std::fs::{self, OpenOptions};
+use std::os::unix::fs::FileExt;
+use std::process::Command;
+use support::{MIB, Place, path, text};
+
+/// A drive with an ext4 volume that holds a file.
+fn drive(place: &Place) -> std::path::PathBuf {
+    let (drive, data) = (place.path("slate.img"), place.path("data"));
+    fs::create_dir(&data).unwrap();
+    fs::write(data.join("hymn.txt"), "the slate of Lantern Row\n".repeat(9000)).unwrap();
+    fs::File::create(&drive).unwrap().set_len(96 * MIB).unwrap();
+    let made = Command::new("mke2fs").args(["-q", "-t", "ext4", "-d", path(&data), path(&drive)]).status().unwrap();
+    assert!(made.success());
+    drive
+}
+
+#[test]
+fn an_image_is_a_drive_and_comes_back_proved() {
+    let place = Place::new();
+    let (drive, image, back) = (drive(&place), place.path("slate.zbi"), place.path("back.img"));
+    let (code, report) = place.json(&["image", path(&drive), path(&image), "--used", "--ticket", "LR-212"]);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+    assert_eq!(report["proof"][0]["result"], "holds");
+    let (code, said) = place.json(&["verify", path(&image)]);
+    assert_eq!((code, said["hash"].as_str()), (0, report["hash"]["target"].as_str()));
+    assert_eq!((&said["image"]["sparing"], &said["image"]["locked"]), (&true.into(), &false.into()));
+    assert!(place.run(&["ls", path(&image)]).1.contains("hymn.txt"));
+    let into = place.path("out");
+    assert_eq!(place.run(&["fetch", path(&image), "/hymn.txt", "--into", path(&into)]).0, 0);
+    assert!(fs::read(into.join("hymn.txt")).unwrap().starts_with(b"the slate of Lantern Row"));
+    let (code, report) = place.json(&["restore", path(&image), path(&back), "--new-size", "96MiB", "--confirm", "back"]);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+    let checked = Command::new("e2fsck").args(["-fn", path(&back)]).output().unwrap();
+    assert!(checked.status.success(), "{}", text(&checked.stdout));
+    let jobs = place.json(&["jobs"]).1;
+    assert!(jobs["jobs"].as_array().unwrap().iter().any(|job| job["ticket"] == "LR-212" && job["outcome"] == "proved"), "{jobs}");
+    // A drive is cloned, an image is not written over, and neither is taken for a target.
+    for (args, wanted) in [
+        (&["image", path(&drive), path(&image)][..], "image-exists"),
+        (&["clone", path(&drive), path(&image), "--confirm", "late"], "target-unusable"),
+        (&["image", path(&drive), path(&place.path("slate.tar"))], "usage"),
+        (&["image", path(&drive), path(&place.path("x.qcow2")), "--used"], "usage"),
+        (&["image", path(&drive), path(&place.path("y.zbi")), "--lock"], "--passphrase-file"),
+    ] {
+        let before = fs::read(&image).unwrap();
+        let (code, _, errors) = place.run(args);
+        assert!(code == 2 && errors.contains(wanted), "{args:?}: {code} {errors}");
+        assert!(fs::read(&image).unwrap() == before);
+    }
+}
+
+#[rstest]
+#[case("qcow2", "qcow2")]
+#[case("vhd", "vpc")]
+#[case("vhdx", "vhdx")]
+#[case("vmdk", "vmdk")]
+#[case("vdi", "vdi")]
+fn open_formats_are_made_proved_and_read(#[case] ending: &str, #[case] format: &str) {
+    let place = Place::new();
+    let (drive, image) = (drive(&place), place.path(&format!("slate.{ending}")));
+    let (code, report) = place.json(&["image", path(&drive), path(&image)]);
+    assert_eq!((code, report["outcome"].as_str(), report["proof"][0]["result"].as_str()), (0, Some("proved"), Some("holds")), "{report}");
+    let same = Command::new("qemu-img").args(["compare", "-f", "raw", "-F", format, path(&drive), path(&image)]).status().unwrap();
+    assert!(same.success());
+    assert!(place.run(&["ls", path(&image)]).1.contains("hymn.txt"));
+    let (code, _, errors) = place.run(&["image", path(&drive), path(&image)]);
+    assert!(code == 2 && errors.contains("image-exists"), "{errors}");
+}
+
+#[test]
+fn a_pipe_and_a_lock() {
+    let place = Place::new();
+    let (drive, piped, locked, key) = (drive(&place), place.path("piped.zbi"), place.path("locked.zbi"), place.path("key"));
+    let out = place.badger(&["image", path(&drive), "-"]).output().unwrap();
+    assert!(out.status.success(), "{}", text(&out.stderr));
+    fs::write(&piped, &out.stdout).unwrap();
+    assert_eq!(place.run(&["verify", path(&piped)]).0, 0);
+    assert_eq!(place.run(&["verify", path(&drive), path(&piped)]).0, 0);
+    fs::write(&key, "slate and lantern\n").unwrap();
+    assert_eq!(place.run(&["image", path(&drive), path(&locked), "--lock", "--passphrase-file", path(&key)]).0, 0);
+    let (code, _, errors) = place.run(&["ls", path(&locked)]);
+    assert!(code == 2 && errors.contains("passphrase"), "{errors}");
+    assert!(place.run(&["ls", path(&locked), "--passphrase-file", path(&key)]).1.contains("hymn.txt"));
+    // What is damaged is named, and costs the exit code.
+    let file = OpenOptions::new().write(true).open(&piped).unwrap();
+    file.write_all_at(&[0x5a; 64], file.metadata().unwrap().len() / 3).unwrap();
+    let (code, said) = place.json(&["verify", path(&piped)]);
+    assert!(code == 1 && !said["damage"].as_array().unwrap().is_empty(), "{said}");
+}
