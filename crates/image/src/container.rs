@@ -2,6 +2,8 @@
 
 use crate::held::Held;
 use crate::layer::{Layer, Packing, Place, Result, Wrong};
+pub use crate::parts::Format;
+use crate::parts::{Below, MOST_UNPACKED, Opened, beside};
 use crate::read;
 use badger_drive::raw::RawFile;
 use badger_drive::{Geometry, Holds, Identity, Medium, Patience, ReadError, Standing, Stretch};
@@ -11,62 +13,13 @@ use std::fs::File;
 use std::io::{self, Read};
 use std::num::NonZeroUsize;
 use std::os::unix::fs::MetadataExt;
-use std::path::{Component, Path, PathBuf};
+use std::path::Path;
 use std::sync::{Arc, Mutex};
 
 /// Unpacked bytes that are remembered.
 const REMEMBERED: NonZeroUsize = NonZeroUsize::new(64).expect("it is not zero");
 /// More layers lie on each other in no chain that anybody uses.
 const MOST_LAYERS: usize = 64;
-/// Files of one layer.
-const MOST_FILES: usize = 1000;
-/// What comes out of one packed piece.
-pub(crate) const MOST_UNPACKED: usize = 8 << 20;
-
-/// Which format.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Format {
-    /// QCOW2, versions 2 and 3.
-    Qcow2,
-    /// VHD.
-    Vhd,
-    /// VHDX.
-    Vhdx,
-    /// VMDK.
-    Vmdk,
-    /// VDI.
-    Vdi,
-}
-
-impl Format {
-    /// The name for a screen.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Qcow2 => "QCOW2",
-            Self::Vhd => "VHD",
-            Self::Vhdx => "VHDX",
-            Self::Vmdk => "VMDK",
-            Self::Vdi => "VDI",
-        }
-    }
-}
-
-/// What a reader of a format found.
-pub(crate) struct Opened {
-    pub layer: Box<dyn Layer>,
-    pub files: Arc<Vec<Held>>,
-    /// What lies below, as it is named in the container.
-    pub below: Option<Below>,
-}
-
-/// What a container says lies below it.
-pub(crate) struct Below {
-    /// Names by which it may be found, the likeliest first.
-    pub names: Vec<String>,
-    /// Whether it is said to be raw whatever its bytes look like.
-    pub is_raw: bool,
-}
-
 /// Unpacked pieces by file and place.
 type Unpacked = LruCache<(usize, u64), Arc<[u8]>>;
 
@@ -120,23 +73,6 @@ fn open_layer(path: &Path, snapshot: Option<&str>, met: &mut HashSet<(u64, u64)>
     Ok(Some(Container { format, layer, files, below, unpacked, identity, geometry }))
 }
 
-/// Where a file lies that a container names. An image must not make anybody read files that have nothing to do with it: only
-/// what lies in its own directory, or below, is taken.
-pub(crate) fn beside(path: &Path, names: &[String]) -> Result<PathBuf> {
-    let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let inner = |name: &str| {
-        let name = name.replace('\\', "/");
-        let name = Path::new(&name);
-        let plain = name.components().all(|part| matches!(part, Component::Normal(_) | Component::CurDir));
-        plain.then(|| name.to_path_buf()).into_iter().chain(name.file_name().map(PathBuf::from))
-    };
-    let found = names.iter().flat_map(|name| inner(name).map(|name| dir.join(name)).collect::<Vec<_>>()).find(|path| path.is_file());
-    found.ok_or_else(|| {
-        let named = names.first().map_or("a file without a name", |name| name.as_str());
-        Wrong::new(format!("it rests on {named}, which is not beside it: put it into {}", dir.display()))
-    })
-}
-
 fn open_below(path: &Path, below: &Below, met: &mut HashSet<(u64, u64)>) -> io::Result<Arc<dyn Medium>> {
     let found = beside(path, &below.names).map_err(|wrong| io::Error::new(io::ErrorKind::NotFound, wrong.to_string()))?;
     let container = if below.is_raw { None } else { open_layer(&found, None, met)? };
@@ -144,18 +80,6 @@ fn open_below(path: &Path, below: &Below, met: &mut HashSet<(u64, u64)>) -> io::
         Some(container) => Arc::new(container),
         None => Arc::new(RawFile::open(&found)?),
     })
-}
-
-/// Opens the files of a container by their names.
-pub(crate) fn files(paths: &[PathBuf]) -> Result<Arc<Vec<Held>>> {
-    if paths.len() > MOST_FILES {
-        return Err(Wrong::new(format!("it says that it lies in {} files", paths.len())));
-    }
-    let opened = paths.iter().map(|path| {
-        let file = RawFile::open(path).map_err(|error| Wrong::new(format!("{}: {error}", path.display())))?;
-        Ok(Held::new(file))
-    });
-    Ok(Arc::new(opened.collect::<Result<_>>()?))
 }
 
 impl Container {

@@ -8,6 +8,7 @@ mod held;
 mod kind;
 mod layer;
 pub mod own;
+mod parts;
 mod read;
 pub mod write;
 

@@ -7,8 +7,8 @@ mod vhdx;
 mod vhdx_log;
 mod vmdk;
 
-use crate::container::{Format, Opened};
 use crate::layer::Result;
+use crate::parts::{Format, Opened};
 use badger_drive::field::le32;
 use std::fs::File;
 use std::io;

@@ -1,9 +1,9 @@
 //! QCOW2, versions 2 and 3. Follows "The qcow2 image format" of the documentation that is published with the virtual machine that
 //! made it: two levels of tables, clusters packed with zlib or zstd, sub-clusters, backing files, states that were kept.
 
-use crate::container::{Below, Opened, beside, files};
 use crate::held::Held;
 use crate::layer::{Layer, Packing, Place, Result, Wrong};
+use crate::parts::{Below, Opened, beside, files};
 use badger_drive::field::{be16, be32, be64};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -135,7 +135,7 @@ pub(super) fn open(path: &Path, snapshot: Option<&str>) -> Result<Opened> {
     let (mut files, mut data) = (files, 0);
     if incompatible & DATA_FILE != 0 {
         paths.push(data_file(path, extensions.data_file)?);
-        (files, data) = (crate::container::files(&paths)?, 1);
+        (files, data) = (crate::parts::files(&paths)?, 1);
     }
     let layer = Qcow2 { files: files.clone(), size, bits, first, data, packing, extended, zeroes: version == 3 };
     Ok(Opened { layer: Box::new(layer), files, below })

@@ -1,9 +1,9 @@
 //! VDI, dynamic and fixed: a header, a map of blocks, and the blocks. Follows the layout of its header as it is published with
 //! the sources of the virtual machine that made it.
 
-use crate::container::{Opened, files};
 use crate::held::Held;
 use crate::layer::{Layer, Place, Result, Wrong};
+use crate::parts::{Opened, files};
 use badger_drive::field::{le32, le64};
 use std::path::Path;
 use std::sync::Arc;

@@ -1,8 +1,8 @@
 //! VHD: fixed, dynamic and differencing. Follows Microsoft's "Virtual Hard Disk Image Format Specification".
 
-use crate::container::{Below, Opened, files};
 use crate::held::Held;
 use crate::layer::{Layer, Place, Result, Wrong};
+use crate::parts::{Below, Opened, files};
 use badger_drive::field::{be32, be64, le16};
 use std::fs::File;
 use std::os::unix::fs::FileExt;

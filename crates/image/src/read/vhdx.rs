@@ -1,10 +1,10 @@
 //! VHDX: fixed, dynamic and differencing. Follows Microsoft's "[MS-VHDX]: Virtual Hard Disk v2 (VHDX) File Format". A log that was not
 //! carried out is laid over the file in memory.
 
-use super::vhdx_log;
-use crate::container::{Below, Opened, files};
+use super::vhdx_log::{self, is_sound};
 use crate::held::Held;
 use crate::layer::{Layer, Place, Result, Wrong};
+use crate::parts::{Below, Opened, files};
 use badger_drive::field::{array, le16, le32, le64};
 use std::path::Path;
 use std::sync::Arc;
@@ -26,12 +26,6 @@ const SIZE: &str = "2FA54224-CD1B-4876-B211-5DBED83BF4B8";
 const LOGICAL: &str = "8141BF1D-A96F-4709-BA47-F233A8FAAB5F";
 const PHYSICAL: &str = "CDA348C7-445D-4471-9CC9-E9885251C556";
 const PARENT: &str = "A8D35F2D-B30B-454D-ABF7-D3D84834AB0C";
-
-/// The checksum of a structure, which counts its own four bytes at 4 as zero.
-pub(super) fn is_sound(bytes: &[u8]) -> bool {
-    let sum = crc32c::crc32c_append(crc32c::crc32c_append(crc32c::crc32c(&bytes[..4]), &[0; 4]), &bytes[8..]);
-    sum == le32(bytes, 4)
-}
 
 /// The header that counts: the sound one with the higher number.
 fn header(held: &Held) -> Result<Vec<u8>> {

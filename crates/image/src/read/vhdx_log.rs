@@ -1,6 +1,5 @@
 //! The log of VHDX: what was to be written when its system went away, gathered in memory.
 
-use super::vhdx::is_sound;
 use crate::held::{CHANGED, Held};
 use crate::layer::{Result, Wrong};
 use badger_drive::field::{le32, le64};
@@ -10,6 +9,12 @@ use std::collections::BTreeMap;
 const SECTOR: u64 = 4096;
 /// A longer log is none.
 const MOST: u64 = 256 << 20;
+
+/// The checksum of a structure, which counts its own four bytes at 4 as zero.
+pub(super) fn is_sound(bytes: &[u8]) -> bool {
+    let sum = crc32c::crc32c_append(crc32c::crc32c_append(crc32c::crc32c(&bytes[..4]), &[0; 4]), &bytes[8..]);
+    sum == le32(bytes, 4)
+}
 
 /// An entry that is whole.
 struct Entry {

@@ -1,9 +1,9 @@
 //! VMDK: sparse, stream-optimised, and flat with a descriptor. Follows the published "Virtual Disk Format" specification, version 1.1
 //! and 5.0.
 
-use crate::container::{Below, MOST_UNPACKED, Opened, beside, files};
 use crate::held::Held;
 use crate::layer::{Layer, Packing, Place, Result, Wrong};
+use crate::parts::{Below, MOST_UNPACKED, Opened, beside, files};
 use badger_drive::field::{le16, le32, le64};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;

@@ -7,7 +7,7 @@ mod vhd;
 mod vhdx;
 mod vmdk;
 
-use crate::container::Format;
+use crate::parts::Format;
 use badger_drive::buffer::{Buffer, is_zero};
 use badger_drive::clock::Clock;
 use badger_drive::flight::Landed;
