@@ -1,11 +1,10 @@
-//! What the fuzz targets share: a sound volume made by the system's own tools, and inputs that overwrite bytes of it.
+//! What the fuzz targets share: a sound volume or image made by the system's own tools, and inputs that overwrite bytes of it.
 //!
 //! An input is a list of changes: three bytes for the place (in steps of 2 bytes), one for the length, then the bytes.
 //! Most changes hit structures that way, where random bytes would not even be recognised.
 
-use badger_drive::Source;
+use badger_drive::{Medium, Source};
 use badger_drive::medium::MemoryMedium;
-use badger_fs::tree;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
@@ -30,8 +29,8 @@ pub fn volume(kib: u64, make: impl Fn(&str, &Path)) -> Vec<u8> {
     std::fs::read(&path).expect("the volume")
 }
 
-/// Changes a volume as the input says and reads everything that is left of it.
-pub fn break_and_read(sound: &[u8], input: &[u8]) {
+/// Changes bytes as the input says.
+fn broken(sound: &[u8], input: &[u8]) -> Vec<u8> {
     let mut bytes = sound.to_vec();
     let mut rest = input;
     while let [a, b, c, len, more @ ..] = rest {
@@ -40,6 +39,41 @@ pub fn break_and_read(sound: &[u8], input: &[u8]) {
         bytes[at..at + len].copy_from_slice(&more[..len]);
         rest = &more[len..];
     }
+    bytes
+}
+
+/// An image of 3 MiB that `make` makes out of a raw file: it gets the path of that and its own.
+pub fn image(make: impl Fn(&str, &str)) -> Vec<u8> {
+    let dir = tempfile::tempdir().expect("a temporary folder");
+    let (raw, path) = (dir.path().join("raw"), dir.path().join("image"));
+    let bytes: Vec<u8> = (0..3usize << 20).map(|at| if at >> 17 & 3 == 3 { 0 } else { (at * at >> 7) as u8 }).collect();
+    std::fs::write(&raw, bytes).expect("a raw file");
+    make(raw.to_str().expect("a plain path"), path.to_str().expect("a plain path"));
+    std::fs::read(&path).expect("the image")
+}
+
+/// Changes an image as the input says and reads what it gives.
+pub fn break_and_read_image(sound: &[u8], input: &[u8]) {
+    let dir = tempfile::tempdir().expect("a temporary folder");
+    let path = dir.path().join("image");
+    std::fs::write(&path, broken(sound, input)).expect("an image");
+    let opened = badger_image::open(&path, None).ok().flatten();
+    let opened = opened.map(|image| Box::new(image) as Box<dyn Medium>);
+    let own = || badger_image::own::Image::open(&path, None).ok().map(|image| Box::new(image) as Box<dyn Medium>);
+    let Some(drive) = opened.or_else(own) else { return };
+    let size = drive.geometry().size_bytes;
+    let mut buffer = vec![0; 300_000];
+    for at in (0..24).map(|step| size / 24 * step) {
+        let len = buffer.len().min((size - at) as usize);
+        let _ = drive.read_at(at, &mut buffer[..len]);
+        let known = drive.stretch(at, size - at);
+        assert!(known.len > 0 && known.len <= size - at);
+    }
+}
+
+/// Changes a volume as the input says and reads everything that is left of it.
+pub fn break_and_read(sound: &[u8], input: &[u8]) {
+    let bytes = broken(sound, input);
     let len = bytes.len() as u64;
     let drive = Source::detached(Arc::new(MemoryMedium::new(bytes, 512)));
     let _ = badger_fs::recognise(&*drive, 0, len);
@@ -56,7 +90,7 @@ pub fn break_and_read(sound: &[u8], input: &[u8]) {
     }
     let Ok(root) = fs.root() else { return };
     let (mut buffer, mut count) = (vec![0; 70_000], 0u32);
-    tree::walk(&*fs, root, "", &mut |_, entry| {
+    badger_fs::walk::walk(&*fs, root, "", &mut |_, entry| {
         count += 1;
         if count > 2000 {
             return;

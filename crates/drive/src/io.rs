@@ -36,6 +36,8 @@ pub struct Io {
     align: usize,
     /// Rings for single reads that somebody may stop waiting for. One in which such a read hangs is here too, until it ends.
     rings: Mutex<Vec<Single>>,
+    /// It is served by a program, which may not answer.
+    served: bool,
     /// Where a file is known to hold bytes, so that the system is not asked at every step.
     solid: Mutex<Range<u64>>,
 }
@@ -45,6 +47,9 @@ struct Single {
     ring: Ring,
     buffer: Buffer,
 }
+
+/// The number of file systems that programs serve (`linux/magic.h` of the kernel).
+const FUSE: i64 = 0x6573_5546;
 
 /// Reads that may hang at a time before no other one is tried.
 const MOST_HANGING: usize = 8;
@@ -81,7 +86,8 @@ impl Io {
             .custom_flags((OFlags::DIRECT | OFlags::CLOEXEC | OFlags::NONBLOCK).bits() as i32)
             .open(again)
             .ok();
-        Self { plain, direct, align, rings: Mutex::default(), solid: Mutex::new(0..0) }
+        let served = rustix::fs::fstatfs(&plain).is_ok_and(|info| info.f_type == FUSE);
+        Self { plain, direct, align, rings: Mutex::default(), served, solid: Mutex::new(0..0) }
     }
 
     /// The descriptor without direct transfers, for requests that are not reads or writes.
@@ -135,7 +141,7 @@ impl Io {
         }
         let outcome = self.read_by(offset, buf, &mut |lane, at, buf| {
             let len = buf.len().min(PIECE);
-            if let Err(back) = ring.begin(lane, at, len, std::mem::replace(buffer, Buffer::new(0))) {
+            if let Err(back) = ring.begin(lane, at, len, std::mem::replace(buffer, Buffer::new(0)), self.served) {
                 *buffer = back;
                 return Ok(lane.read_at(buf, at));
             }
@@ -300,7 +306,7 @@ impl Flight for Airborne<'_> {
     fn begin(&mut self, offset: u64, len: usize, buffer: Buffer) {
         let (lane, _) = self.io.lane(offset, buffer.as_ptr() as usize, len);
         let state = if inside(offset, len, self.size).is_ok() {
-            self.ring.begin(lane, offset, len, buffer).map_or_else(State::Waits, State::Flies)
+            self.ring.begin(lane, offset, len, buffer, self.io.served).map_or_else(State::Waits, State::Flies)
         } else {
             State::Waits(buffer)
         };

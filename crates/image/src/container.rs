@@ -59,6 +59,9 @@ fn open_layer(path: &Path, snapshot: Option<&str>, met: &mut HashSet<(u64, u64)>
         return Err(bad(Wrong::new("what lies below it leads back to itself, or there are too many layers")));
     }
     let Opened { layer, files, below } = read::open(format, path, snapshot).map_err(bad)?;
+    if layer.size() == 0 {
+        return Err(bad(Wrong::new("there is nothing in it")));
+    }
     let below = match below {
         None => None,
         Some(below) => {

@@ -81,6 +81,24 @@ fn a_drive_comes_back_out_of_its_image(#[case] split: Option<u64>) {
     assert_eq!(named.geometry().size_bytes, SIZE as u64);
 }
 
+/// A volume that was left there by another image is not taken for one of this.
+#[test]
+fn a_volume_of_another_image_is_not_taken() {
+    let place = Place::new();
+    let (drive, image) = (place.raw(&content(SIZE, 3)), place.path("weir.zbi"));
+    plainly(&drive, &image, Order { split: Some(3 << 20), ..Order::default() });
+    fs::remove_file(&image).unwrap();
+    let bytes = content(SIZE, 5);
+    fs::write(&drive, &bytes).unwrap();
+    assert!(
+        make(&drive, &image, Order { split: Some(3 << 20), ..Order::default() }, &Control::new(), &|_| {}).is_err(),
+        "its second volume is another's"
+    );
+    plainly(&drive, &image, Order::default());
+    let opened = open(&image);
+    assert!(opened.shown().whole && read_all(&opened) == bytes);
+}
+
 /// The same bytes, whatever takes them one after the other.
 #[test]
 fn a_pipe_takes_it_in_one_pass() {

@@ -52,11 +52,12 @@ impl Ring {
         self.held.len() < self.depth
     }
 
-    /// Begins to read `len` bytes at `offset` into the start of `buffer`.
+    /// Begins to read `len` bytes at `offset` into the start of `buffer`. With `apart` nothing of it is done here: there are
+    /// files of which already the question whether they can be read may get no answer.
     ///
     /// # Errors
     /// The buffer where the system does not take the read, or there is no room.
-    pub fn begin(&mut self, file: &File, offset: u64, len: usize, buffer: Buffer) -> Result<Ticket, Buffer> {
+    pub fn begin(&mut self, file: &File, offset: u64, len: usize, buffer: Buffer, apart: bool) -> Result<Ticket, Buffer> {
         let Ok(count) = u32::try_from(len) else { return Err(buffer) };
         if !self.has_room() || len > buffer.len() {
             return Err(buffer);
@@ -66,7 +67,7 @@ impl Ring {
         self.held.push((ticket, buffer));
         let target = self.held.last_mut().expect("it was pushed a line above").1.as_mut_ptr();
         let entry = opcode::Read::new(Fd(file.as_raw_fd()), target, count).offset(offset).build().user_data(ticket);
-        let entry = if len > LONG { entry.flags(Flags::ASYNC) } else { entry };
+        let entry = if apart || len > LONG { entry.flags(Flags::ASYNC) } else { entry };
         // SAFETY: `held` owns the buffer, whose bytes lie elsewhere and do not move with it, until the completion was taken; `len`
         // lies within it. The descriptor is open during the call, and the kernel holds the file from there on.
         let pushed = unsafe { self.ring.submission().push(&entry) };
@@ -135,7 +136,7 @@ mod tests {
         let (read, mut write) = (File::from(OwnedFd::from(read)), File::from(OwnedFd::from(write)));
         let mut ring = Ring::new(2).unwrap();
         let began = Instant::now();
-        let ticket = ring.begin(&read, 0, 4, Buffer::new(8)).ok().unwrap();
+        let ticket = ring.begin(&read, 0, 4, Buffer::new(8), false).ok().unwrap();
         assert!(ring.wait(Duration::from_millis(30)).is_none() && began.elapsed() >= Duration::from_millis(30));
         assert_eq!(ring.in_flight(), 1);
         write.write_all(b"late").unwrap();
@@ -149,9 +150,9 @@ mod tests {
         let read = File::from(OwnedFd::from(read));
         let mut ring = Ring::new(4).unwrap();
         for _ in 0..4 {
-            assert!(ring.begin(&read, 0, 512, Buffer::new(512)).is_ok());
+            assert!(ring.begin(&read, 0, 512, Buffer::new(512), true).is_ok());
         }
-        assert!(!ring.has_room() && ring.begin(&read, 0, 512, Buffer::new(512)).is_err());
+        assert!(!ring.has_room() && ring.begin(&read, 0, 512, Buffer::new(512), false).is_err());
         let began = Instant::now();
         drop(ring);
         assert!(began.elapsed() < Duration::from_secs(2));

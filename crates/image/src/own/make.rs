@@ -144,11 +144,13 @@ pub fn make(making: &Making, onto: Onto, control: &Control, observer: &dyn Obser
     let outcome = run(&shared, &mut writer, &left, observer, &mut made);
     made.stored_bytes = writer.stored;
     match outcome {
-        Ok(()) => {
-            let (len, hash) = writer.end(&(making.facts)()).map_err(wrong)?;
-            (made.len, made.hash) = (len, hash);
-            made.outcome = if made.lost.is_empty() { Outcome::Proved } else { Outcome::Incomplete };
-        }
+        Ok(()) => match writer.end(&(making.facts)()) {
+            Ok((len, hash)) => {
+                (made.len, made.hash) = (len, hash);
+                made.outcome = if made.lost.is_empty() { Outcome::Proved } else { Outcome::Incomplete };
+            }
+            Err(why) => made.reason = format!("{why}; give the same command again to go on"),
+        },
         Err(Break::Stopped) => made.reason = "stopped; give the same command again to go on".into(),
         Err(Break::Failed(why)) => made.reason = format!("{why}; give the same command again to go on"),
     }
@@ -231,7 +233,7 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<(Writer, O
     if before.head().size != geometry.size_bytes || !before.is_of(&making.source.key()) {
         return Err(Wrong::new("it was begun for another drive"));
     }
-    let found = scan::scan(&Volumes::open(path).map_err(failed)?);
+    let found = scan::scan(&Volumes::open(path).map_err(failed)?, geometry.size_bytes);
     if found.pages_end == 0 {
         return Err(Wrong::new("nothing of it can be gone on with: take it away and begin anew"));
     }
@@ -239,7 +241,8 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<(Writer, O
     for (group, (at, copy)) in &found.pages {
         let (entries, gone, hash) = before.page_again(*group)?;
         // The drive must still hold what was read of it: some chunks of each group are looked at again.
-        if !still_holds(making.source, before.keys(), *group, &entries) {
+        let is_looked_at = group.is_multiple_of(EVERY) || Some(group) == found.pages.last_key_value().map(|(group, _)| group);
+        if is_looked_at && !still_holds(making.source, before.keys(), *group, &entries) {
             return Err(Wrong::new("the drive does not hold any more what was read of it: take the image away and begin anew"));
         }
         for entry in entries {
@@ -253,7 +256,8 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<(Writer, O
     let from = found.pages.last_key_value().map_or(0, |(group, _)| (group + 1) * GROUP);
     let store = Files::resume(path, found.pages_end, split).map_err(failed)?;
     let keys = before.keys().cloned();
-    Ok((Writer::over(Box::new(store), keys.clone(), index, lost), keys, known, from))
+    let head = before.first_record()?;
+    Ok((Writer::over(Box::new(store), head, keys.clone(), index, lost), keys, known, from))
 }
 
 /// Chunks of a group that are looked at again before an image is gone on with; of many groups only some are.
@@ -263,7 +267,7 @@ const EVERY: u64 = 16;
 fn still_holds(source: &Source, keys: Option<&Keys>, group: u64, entries: &[Entry]) -> bool {
     let size = source.geometry().size_bytes;
     let data = entries.iter().enumerate().filter_map(|(at, entry)| if let Entry::Data(held) = entry { Some((at as u64, held)) } else { None });
-    let mut looked = data.step_by(GROUP as usize / 3).take(if group.is_multiple_of(EVERY) { LOOKED_AT } else { 0 });
+    let mut looked = data.step_by(GROUP as usize / 3).take(LOOKED_AT);
     looked.all(|(at, held)| {
         let start = (group * GROUP + at) * CHUNK;
         let mut bytes = vec![0; CHUNK.min(size.saturating_sub(start)) as usize];
@@ -488,8 +492,10 @@ fn packed(shared: &Shared, chunk: u64, bytes: &[u8], level: i32) -> Packed {
     }
     let hash = crypt::hash(shared.keys.as_ref(), bytes);
     let below = shared.parent.as_ref().and_then(|parent| parent.entry(chunk).ok());
-    if let Some(Entry::Data(held)) = below.filter(|entry| matches!(entry, Entry::Data(held) if held.hash == hash)) {
-        return Packed::There(Held { image: held.image + 1, ..held });
+    if let Some(Entry::Data(held)) = below.filter(|entry| matches!(entry, Entry::Data(held) if held.hash == hash))
+        && let Some(image) = held.image.checked_add(1)
+    {
+        return Packed::There(Held { image, ..held });
     }
     if let Some(held) = shared.known.read().expect("index lock").find(&hash) {
         return Packed::There(held);

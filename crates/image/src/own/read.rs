@@ -180,7 +180,8 @@ impl Image {
     fn find_map(&mut self) {
         if let Some((index, hash)) = index_of(&self.chain[0]) {
             self.hash = hash;
-            self.pages = index.pages.iter().map(|page| (page.group, (page.at, page.copy))).collect();
+            let most = self.head.size.div_ceil(GROUP * CHUNK);
+            self.pages = index.pages.iter().filter(|page| page.group < most).map(|page| (page.group, (page.at, page.copy))).collect();
             let size = self.head.size;
             index
                 .lost
@@ -194,13 +195,14 @@ impl Image {
                 .map_or_else(String::new, |(_, text)| String::from_utf8_lossy(&text).into_owned());
             return;
         }
-        let Found { pages, loose, mut damage, end, .. } = scan::scan(&self.chain[0].volumes);
+        let Found { pages, loose, mut damage, end, .. } = scan::scan(&self.chain[0].volumes, self.head.size);
         // What no page tells of was not written yet, or its page is lost: nobody knows it, but for chunks that stand there.
         let (span, size) = (GROUP * CHUNK, self.head.size);
         let told = pages.last_key_value().map_or(0, |(group, _)| (group + 1) * span).min(size);
         self.lost.set(told..size, ());
         if !damage.is_empty() {
-            (0..told / span).filter(|group| !pages.contains_key(group)).for_each(|group| self.lost.set(group * span..(group + 1) * span, ()));
+            self.lost.set(0..told, ());
+            pages.keys().for_each(|group| self.lost.clear(group * span..((group + 1) * span).min(size)));
         }
         loose.keys().for_each(|chunk| self.lost.clear(chunk * CHUNK..((chunk + 1) * CHUNK).min(size)));
         damage.push(Damage { at: end, text: "it has no end: it was cut off, or is still being written".into() });
@@ -249,7 +251,7 @@ impl Image {
         }
         let layer = self.chain.get(usize::from(held.image)).ok_or_else(|| Wrong::new("it lies in an image that this one does not go on from"))?;
         let (header, bytes) = record(layer, held.at, What::Chunk)?;
-        if header.hash != held.hash {
+        if header.hash != held.hash || u64::from(header.whole) > CHUNK {
             return Err(Wrong::new(format!("its record at byte {} is another chunk", held.at)));
         }
         let bytes = Arc::new(bytes);
@@ -321,20 +323,43 @@ impl Image {
     /// false where it shall end. What is damaged: chunks of the drive, in bytes.
     pub fn verify(&self, each: &mut dyn FnMut(u64) -> bool) -> Vec<Damage> {
         let mut damage = self.damage.clone();
-        for chunk in 0..self.head.size.div_ceil(CHUNK) {
-            let at = chunk * CHUNK;
-            let checked = self.entry(chunk).and_then(|entry| match entry {
-                Entry::Data(held) => self.chunk(&held).map(|_| ()),
-                Entry::Unused | Entry::Zero => Ok(()),
-            });
-            if let Err(wrong) = checked {
-                damage.push(Damage { at, text: wrong.to_string() });
+        for (group, (at, copy)) in &self.pages {
+            if !each((group * GROUP).saturating_mul(CHUNK).min(self.head.size)) {
+                return damage;
             }
-            if chunk % GROUP == 0 && !each(at) {
-                break;
+            // Both of its pages, although one is enough.
+            for place in [at, copy] {
+                if let Err(wrong) = record(&self.chain[0], *place, What::Page) {
+                    damage.push(Damage { at: *place, text: format!("a page of its map: {wrong}") });
+                }
             }
+            let chunks = (group * GROUP..(group + 1) * GROUP).take_while(|chunk| chunk.saturating_mul(CHUNK) < self.head.size);
+            chunks.for_each(|chunk| damage.extend(self.verified(chunk)));
         }
+        self.loose.keys().for_each(|chunk| damage.extend(self.verified(*chunk)));
+        each(self.head.size);
         damage
+    }
+
+    /// What is wrong with a chunk.
+    fn verified(&self, chunk: u64) -> Option<Damage> {
+        let checked = self.entry(chunk).and_then(|entry| match entry {
+            Entry::Data(held) => self.chunk(&held).map(|_| ()),
+            Entry::Unused | Entry::Zero => Ok(()),
+        });
+        checked.err().map(|wrong| Damage { at: chunk * CHUNK, text: wrong.to_string() })
+    }
+
+    /// The first record as it stands there.
+    pub(super) fn first_record(&self) -> Result<Vec<u8>> {
+        let volumes = &self.chain[0].volumes;
+        let failed = |error: std::io::Error| Wrong::new(error.to_string());
+        let mut head = [0; HEADER];
+        volumes.read(0, &mut head).map_err(failed)?;
+        let header = Header::decode(&head).ok_or_else(|| Wrong::new("its first record is damaged"))?;
+        let mut bytes = vec![0; header.stride() as usize];
+        volumes.read(0, &mut bytes).map_err(failed)?;
+        Ok(bytes)
     }
 }
 

@@ -10,6 +10,9 @@ use std::collections::BTreeMap;
 /// Bytes read in one go while records are looked for.
 const WINDOW: u64 = 4 << 20;
 
+/// Chunks behind the last page that are remembered: a group has 1024, and a page that is lost some more.
+const MOST_LOOSE: usize = 1 << 20;
+
 /// What is wrong with an image, in a line.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Damage {
@@ -34,7 +37,7 @@ pub(super) struct Found {
 }
 
 /// Goes over the records of an image from its start on. Payloads are not read; where no header stands, the next one is looked for.
-pub(super) fn scan(volumes: &Volumes) -> Found {
+pub(super) fn scan(volumes: &Volumes, size: u64) -> Found {
     let mut found = Found::default();
     let mut at = 0;
     let mut head = [0; HEADER];
@@ -53,6 +56,9 @@ pub(super) fn scan(volumes: &Volumes) -> Found {
             break;
         }
         match header.what {
+            // Numbers of no chunk of this drive are damage that no sum has found.
+            What::Page if header.number >= size.div_ceil(GROUP * CHUNK) => {}
+            What::Chunk if header.number >= size.div_ceil(CHUNK) => {}
             What::Page => {
                 let before = found.pages.get(&header.number).map_or(at, |(first, _)| *first);
                 found.pages.insert(header.number, (before, at));
@@ -61,7 +67,7 @@ pub(super) fn scan(volumes: &Volumes) -> Found {
                 }
                 found.pages_end = end;
             }
-            What::Chunk => _ = found.loose.insert(header.number, (at, header)),
+            What::Chunk if found.loose.len() < MOST_LOOSE => _ = found.loose.insert(header.number, (at, header)),
             _ => {}
         }
         found.end = end;

@@ -1,6 +1,7 @@
 //! Where the bytes of an image are kept: one file, or several of a size. Everything above knows a stream with places in it, that
 //! grows at its end and is read anywhere.
 
+use super::record::{HEADER, Header};
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write};
 use std::os::unix::fs::FileExt;
@@ -15,8 +16,8 @@ pub(super) trait Store: Send {
     fn at(&self) -> u64;
     /// Writes at the end.
     fn append(&mut self, bytes: &[u8]) -> io::Result<()>;
-    /// Says that a record ends here and `next` bytes follow that belong together.
-    fn record_follows(&mut self, next: u64) -> io::Result<()>;
+    /// Says that a record ends here and `next` bytes follow that belong together. Whether another volume was begun for them.
+    fn record_follows(&mut self, next: u64) -> io::Result<bool>;
     /// Makes all of it durable.
     fn keep(&mut self) -> io::Result<()>;
 }
@@ -54,13 +55,21 @@ impl Volumes {
     /// # Errors
     /// What the system says.
     pub fn open(first: &Path) -> io::Result<Self> {
-        let (mut files, mut len) = (Vec::new(), 0);
+        let (mut files, mut len, mut first_head) = (Vec::new(), 0, None);
         for number in 1..=MOST {
             let path = volume(first, number);
             if number > 1 && !path.is_file() {
                 break;
             }
             let file = File::open(path)?;
+            // A file with the name of a volume that begins otherwise belongs to another image.
+            let mut here = [0; HEADER];
+            let head = file.read_exact_at(&mut here, 0).ok().and_then(|()| Header::decode(&here));
+            match &first_head {
+                None => first_head = Some(head),
+                Some(first) if head.is_some() && *first == head => {}
+                Some(_) => break,
+            }
             let bytes = file.metadata()?.len();
             files.push((len, file));
             len += bytes;
@@ -118,6 +127,10 @@ pub(super) struct Files {
 impl Files {
     /// Makes the first volume, where nothing is.
     pub fn create(first: &Path, most: Option<u64>) -> io::Result<Self> {
+        // Found now, and not in the middle.
+        if most.is_some() && volume(first, 2).symlink_metadata().is_ok() {
+            return Err(io::Error::new(io::ErrorKind::AlreadyExists, format!("{} is there already", volume(first, 2).display())));
+        }
         let open = OpenOptions::new().write(true).create_new(true).open(first)?;
         Ok(Self { first: first.to_path_buf(), open, number: 1, here: 0, at: 0, most })
     }
@@ -147,14 +160,15 @@ impl Store for Files {
         self.at += bytes.len() as u64;
         Ok(())
     }
-    fn record_follows(&mut self, next: u64) -> io::Result<()> {
-        if self.here > 0 && self.most.is_some_and(|most| self.here + next > most) {
+    fn record_follows(&mut self, next: u64) -> io::Result<bool> {
+        let begins = self.here > 0 && self.most.is_some_and(|most| self.here + next > most);
+        if begins {
             self.keep()?;
             self.number += 1;
             self.open = OpenOptions::new().write(true).create_new(true).open(volume(&self.first, self.number))?;
             self.here = 0;
         }
-        Ok(())
+        Ok(begins)
     }
     fn keep(&mut self) -> io::Result<()> {
         self.open.sync_all()?;
@@ -183,8 +197,8 @@ impl<W: Write + Send> Store for Pipe<W> {
         self.at += bytes.len() as u64;
         self.out.write_all(bytes)
     }
-    fn record_follows(&mut self, _next: u64) -> io::Result<()> {
-        Ok(())
+    fn record_follows(&mut self, _next: u64) -> io::Result<bool> {
+        Ok(false)
     }
     fn keep(&mut self) -> io::Result<()> {
         self.out.flush()

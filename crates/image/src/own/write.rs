@@ -94,9 +94,20 @@ impl Known {
     }
 }
 
+/// A record as it is written.
+fn whole(header: &Header, payload: &[u8]) -> Vec<u8> {
+    let mut bytes = Vec::with_capacity(header.stride() as usize);
+    bytes.extend(header.encode());
+    bytes.extend(payload);
+    bytes.resize(bytes.len().next_multiple_of(STEP as usize), 0);
+    bytes
+}
+
 /// An image that is written.
 pub(super) struct Writer {
     store: Box<dyn Store>,
+    /// The first record, with which every volume begins.
+    head: Vec<u8>,
     keys: Option<Keys>,
     /// The page of the group that is filled now.
     page: Vec<Entry>,
@@ -112,29 +123,29 @@ pub(super) struct Writer {
 impl Writer {
     /// Begins an image.
     pub fn begin(store: Box<dyn Store>, head: &Head, keys: Option<Keys>, sparing: bool) -> Result<Self> {
-        let mut writer = Self::over(store, keys, Index { sparing, ..Index::default() }, Extents::new());
+        let mut writer = Self::over(store, Vec::new(), keys, Index { sparing, ..Index::default() }, Extents::new());
         let text = serde_json::to_vec(head).map_err(|error| Wrong::new(error.to_string()))?;
-        // The head says how to unlock everything else.
-        let keys = writer.keys.take();
-        writer.record(What::Head, 0, &text, 0)?;
-        writer.keys = keys;
+        // The head says how to unlock everything else: it is not locked itself.
+        let hash = crypt::hash(None, &text);
+        let header = Header { what: What::Head, packed: false, locked: false, number: 0, len: 0, whole: 0, hash };
+        let (header, payload) = crypt::seal(None, header, &text, 0)?;
+        writer.put(&header, &payload)?;
+        writer.head = whole(&header, &payload);
         Ok(writer)
     }
 
     /// Goes on with one.
-    pub fn over(store: Box<dyn Store>, keys: Option<Keys>, index: Index, lost: Extents<()>) -> Self {
-        Self { store, keys, page: Vec::new(), group: None, index, previous: None, lost, stored: 0 }
+    pub fn over(store: Box<dyn Store>, head: Vec<u8>, keys: Option<Keys>, index: Index, lost: Extents<()>) -> Self {
+        Self { store, head, keys, page: Vec::new(), group: None, index, previous: None, lost, stored: 0 }
     }
 
     fn put(&mut self, header: &Header, payload: &[u8]) -> Result<u64> {
         let failed = |error: std::io::Error| Wrong::new(format!("it cannot be written: {error}"));
-        self.store.record_follows(header.stride()).map_err(failed)?;
+        if self.store.record_follows(header.stride()).map_err(failed)? {
+            self.store.append(&self.head).map_err(failed)?;
+        }
         let at = self.store.at();
-        let mut bytes = Vec::with_capacity(header.stride() as usize);
-        bytes.extend(header.encode());
-        bytes.extend(payload);
-        bytes.resize(bytes.len().next_multiple_of(STEP as usize), 0);
-        self.store.append(&bytes).map_err(failed)?;
+        self.store.append(&whole(header, payload)).map_err(failed)?;
         Ok(at)
     }
 
