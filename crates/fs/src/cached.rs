@@ -400,7 +400,7 @@ impl Cached {
                 let end = ((number + 1) * size).min(self.drive.geometry().size_bytes);
                 let mut bytes = vec![0; (end - number * size) as usize];
                 let read = self.drive.read_at(number * size, &mut bytes);
-                let gone = matches!(read, Err(ReadError::Gone(_)));
+                let gone = matches!(read, Err(ReadError::Gone(_) | ReadError::Silent { .. }));
                 let sector = read.map(|()| Arc::from(bytes)).map_err(|error| Finding::new("unreadable", error.to_string()));
                 let mut blocks = self.blocks.lock().expect("cache lock");
                 if !gone && blocks.sectors.len() < MOST_SECTORS {

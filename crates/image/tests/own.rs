@@ -335,6 +335,39 @@ fn what_was_stopped_is_gone_on_with(#[case] split: Option<u64>, #[case] locked: 
     assert!(make(&drive, &image, order(true), &Control::new(), &|_| {}).is_err(), "it is whole");
 }
 
+/// What an earlier part of it lost is lost of the whole; and it is gone on with only as it was begun.
+#[test]
+fn what_was_begun_is_not_forgotten() {
+    let place = Place::new();
+    place.raw(&content(3 * SIZE, 101));
+    let (description, image) = (place.path("weir.drive.toml"), place.path("weir.zbi"));
+    let fault = "[[fault]]\nkind = \"unreadable\"\nlba = 700\nsectors = 3\n";
+    fs::write(&description, format!("backing = \"content.raw\"\n[identity]\nmodel = \"weir\"\nbus = \"sata\"\n{fault}")).unwrap();
+    let (control, seen) = (Control::new(), Mutex::new(0));
+    let stop = control.clone();
+    let observer = move |event: &Event| {
+        if let Event::Moved { len, .. } = event {
+            let mut seen = seen.lock().unwrap();
+            *seen += len;
+            if *seen > 100 << 20 {
+                stop.stop();
+            }
+        }
+    };
+    make(&description, &image, Order::default(), &control, &observer).unwrap();
+    let passphrase = Passphrase::new("slate");
+    let mut some = Extents::new();
+    some.set(0..200 << 20, ());
+    let refused = |order: Order| make(&description, &image, order, &Control::new(), &|_| {}).unwrap_err().to_string();
+    assert!(refused(Order { resume: true, passphrase: Some(&passphrase), ..Order::default() }).contains("begin anew"));
+    assert!(refused(Order { resume: true, needed: Some(some), ..Order::default() }).contains("begin anew"));
+    let link = place.path("link.zbi");
+    std::os::unix::fs::symlink(&image, &link).unwrap();
+    assert!(make(&description, &link, Order { resume: true, ..Order::default() }, &Control::new(), &|_| {}).is_err());
+    let made = plainly(&description, &image, Order { resume: true, ..Order::default() });
+    assert_eq!((made.outcome, made.lost), (Outcome::Incomplete, vec![(700 * 512, 3 * 512)]));
+}
+
 #[test]
 fn a_drive_that_changed_since_is_not_gone_on_with() {
     let place = Place::new();

@@ -262,8 +262,14 @@ fn compare(
     observer.event(&Event::Phase { phase: Phase::Prove, total: source.geometry().size_bytes, done: 0, files: None });
     let compared = verify::compare(source, &image, control, observer, &*bench.workshop.clock);
     let same = compared.sectors == 0 && source.geometry().size_bytes == image.geometry().size_bytes;
+    let unread = compared.unreadable.len() as u64;
     let line = match (compared.stopped, same) {
         (true, _) => Line::new("blocks", Verdict::NotChecked, "reading it back was stopped"),
+        // Two places that give nothing are not equal.
+        (_, true) if unread > 0 => Line {
+            places: compared.unreadable.clone(),
+            ..Line::new("blocks", Verdict::NotChecked, format!("{} places could not be read and compared; all else equals", thousands(unread)))
+        },
         (_, true) => {
             Line::new("blocks", Verdict::Holds, format!("{} of the drive, read once more, equal what the image holds", human(compared.bytes)))
         }
@@ -272,7 +278,9 @@ fn compare(
             ..Line::new("blocks", Verdict::Differs, format!("{} sectors of the image are not as on the drive", thousands(compared.sectors)))
         },
     };
-    if line.result != Verdict::Holds {
+    // What was lost says the worse already, where nothing but that is missing of the proof.
+    let is_said = report.outcome == Outcome::Incomplete && same && !compared.stopped;
+    if line.result != Verdict::Holds && !is_said {
         report.outcome = Outcome::Finished;
     }
     report.proof.push(line);

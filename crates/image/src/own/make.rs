@@ -140,7 +140,7 @@ pub fn make(making: &Making, onto: Onto, control: &Control, observer: &dyn Obser
     let total: u64 = runs(making.needed, 0, size).iter().map(|run| run.end - run.start).sum();
     let ahead: u64 = left.iter().map(|run| run.end - run.start).sum();
     observer.event(&Event::Phase { phase: Phase::Copy, total, done: total - ahead, files: None });
-    let mut made = Made { read_bytes: total - ahead, ..Made::default() };
+    let mut made = Made { read_bytes: total - ahead, lost: writer.lost_so_far(), ..Made::default() };
     let outcome = run(&shared, &mut writer, &left, observer, &mut made);
     made.stored_bytes = writer.stored;
     match outcome {
@@ -174,6 +174,9 @@ fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'
         let before = parent.head();
         if (before.size, before.logical) != (geometry.size_bytes, geometry.logical_sector) {
             return Err(Wrong::new("the image that it would go on from is of a drive of another size"));
+        }
+        if !parent.shown().whole {
+            return Err(Wrong::new("the image that it would go on from is not whole"));
         }
         if before.lock.is_some() != making.passphrase.is_some() {
             return Err(Wrong::new("an image is locked where the one it goes on from is, and only there"));
@@ -211,6 +214,7 @@ fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'
         logical: geometry.logical_sector,
         physical: geometry.physical_sector,
         drive: Head::drive_of(&making.source.key()),
+        sparing: making.sparing,
         parent: parent.as_ref().zip(making.parent).map(|(parent, path)| (parent.head().id.clone(), name(path))),
         lock,
     };
@@ -233,9 +237,20 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<(Writer, O
     if before.head().size != geometry.size_bytes || !before.is_of(&making.source.key()) {
         return Err(Wrong::new("it was begun for another drive"));
     }
+    // What was asked for then must be what is asked for now: one image is not two kinds.
+    if before.head().sparing != making.sparing || before.head().lock.is_some() != making.passphrase.is_some() {
+        return Err(Wrong::new("it was begun with another choice of what is in use, or of a lock: give the same, or begin anew"));
+    }
+    let below = making.parent.map(|path| Image::opened(path, making.passphrase)).transpose()?;
+    if before.head().parent.as_ref().map(|(id, _)| id) != below.as_ref().map(|below| &below.head().id) {
+        return Err(Wrong::new("it was begun to go on from another image, or from none: give the same, or begin anew"));
+    }
     let found = scan::scan(&Volumes::open(path).map_err(failed)?, geometry.size_bytes);
     if found.pages_end == 0 {
         return Err(Wrong::new("nothing of it can be gone on with: take it away and begin anew"));
+    }
+    if found.damage.iter().any(|damage| damage.at < found.pages_end) {
+        return Err(Wrong::new("it is damaged in the middle: take it away and begin anew"));
     }
     let (mut index, mut known, mut lost) = (Index { sparing: making.sparing, ..Index::default() }, Known::default(), Extents::new());
     for (group, (at, copy)) in &found.pages {

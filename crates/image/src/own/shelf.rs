@@ -4,7 +4,7 @@
 use super::record::{HEADER, Header};
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write};
-use std::os::unix::fs::FileExt;
+use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
 /// More volumes than anybody has.
@@ -143,7 +143,9 @@ impl Files {
         for gone in (number + 1..=there.files.len()).rev() {
             std::fs::remove_file(volume(first, gone))?;
         }
-        let mut open = OpenOptions::new().write(true).open(volume(first, number))?;
+        // What a link leads to may lie anywhere, on the drive that is read too.
+        let flags = rustix::fs::OFlags::NOFOLLOW.bits() as i32;
+        let mut open = OpenOptions::new().write(true).custom_flags(flags).open(volume(first, number))?;
         open.set_len(at - start)?;
         io::Seek::seek(&mut open, io::SeekFrom::End(0))?;
         Ok(Self { first: first.to_path_buf(), open, number, here: at - start, at, most })

@@ -31,6 +31,8 @@ pub struct Head {
     pub physical: u32,
     /// BLAKE3 of the drive's key, hexadecimal: tells the same drive again, and not which it is.
     pub drive: String,
+    /// Whether only what is in use is copied.
+    pub sparing: bool,
     /// The image that this one goes on from: its number and the name of its file.
     pub parent: Option<(String, String)>,
     /// How it is locked.
@@ -206,6 +208,11 @@ impl Writer {
         Ok(())
     }
 
+    /// What could not be read so far, by earlier runs too: start and length.
+    pub fn lost_so_far(&self) -> Vec<(u64, u64)> {
+        self.lost.iter().map(|(range, ())| (range.start, range.end - range.start)).collect()
+    }
+
     /// Makes all that was written durable.
     pub fn keep(&mut self) -> Result<()> {
         self.store.keep().map_err(|error| Wrong::new(format!("it cannot be made durable: {error}")))
@@ -216,7 +223,7 @@ impl Writer {
         self.close_page()?;
         self.copy_previous()?;
         self.index.facts = Some(self.record(What::Facts, 0, facts.as_bytes(), PAGE_LEVEL)?);
-        self.index.lost = self.lost.iter().map(|(range, ())| (range.start, range.end - range.start)).collect();
+        self.index.lost = self.lost_so_far();
         let json = |error: serde_json::Error| Wrong::new(error.to_string());
         let text = serde_json::to_vec(&self.index).map_err(json)?;
         let index = self.record(What::Index, 0, &text, PAGE_LEVEL)?;
