@@ -28,6 +28,7 @@ pub mod open;
 mod paths;
 pub mod patience;
 pub mod raw;
+pub mod reads;
 mod refusal;
 mod release;
 pub mod sim;

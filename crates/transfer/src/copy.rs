@@ -9,9 +9,8 @@ use crate::tree::{self, Hash, LEAF};
 use badger_drive::buffer::{Buffer, Pool, is_zero};
 use badger_drive::clock::Clock;
 use badger_drive::events::{Event, Observer};
-use badger_drive::flight::{Flight, Landed};
-use badger_drive::in_turn;
-use badger_drive::narrow::{read_hard, read_on};
+use badger_drive::narrow::read_hard;
+use badger_drive::reads::{Got, Reads};
 use badger_drive::{Extents, Medium, Source, Target, WriteError};
 use badger_layout::Plan;
 use badger_layout::plan::{Patch, Rest};
@@ -150,15 +149,7 @@ impl Reader<'_> {
     }
 
     fn read(&self, out: &SyncSender<Piece>) -> Result<(), Break> {
-        let mut flight = in_turn::flight(self.context.image, DEPTH, &self.context.source.patience());
-        let mut flying = 0;
-        let outcome = self.read_all(out, &mut *flight, &mut flying);
-        // What a reader leaves behind in flight does not come back; others may be waiting for it.
-        (0..flying).for_each(|_| self.pool.give(Buffer::new(CHUNK as usize)));
-        outcome
-    }
-
-    fn read_all(&self, out: &SyncSender<Piece>, flight: &mut dyn Flight, flying: &mut usize) -> Result<(), Break> {
+        let mut reads = Reads::new(self.context.image, DEPTH, &self.context.source.patience(), self.pool);
         while let Some(Range { start: mut to, end }) = self.route.next() {
             while to < end {
                 if !self.context.control.go_on() {
@@ -175,36 +166,32 @@ impl Reader<'_> {
                     }
                 } else {
                     self.context.control.hold_back(len, self.context.clock);
-                    flight.begin(to, len as usize, self.pool.take());
-                    *flying += 1;
+                    reads.begin(to, len);
                 }
                 to += len;
-                while !flight.has_room() {
-                    if !self.land(out, flight, flying)? {
+                while let Some(got) = reads.make_room().map_err(|why| self.gone(why))? {
+                    if !pass_on(got, out) {
                         return Ok(());
                     }
                 }
             }
         }
-        while *flying > 0 && self.land(out, flight, flying)? {}
+        while let Some(got) = reads.land().map_err(|why| self.gone(why))? {
+            if !pass_on(got, out) {
+                return Ok(());
+            }
+        }
         Ok(())
     }
 
-    /// Passes on what was read first of all that is in flight. False where nobody takes it.
-    fn land(&self, out: &SyncSender<Piece>, flight: &mut dyn Flight, flying: &mut usize) -> Result<bool, Break> {
-        let none = || Break::SourceGone("of the reads in flight none ends".into());
-        let Landed { offset, len, mut buffer, outcome } = flight.land().ok_or_else(none)?;
-        *flying -= 1;
-        let mut lost = Vec::new();
-        let read = outcome.or_else(|error| read_on(self.context.image, offset, &mut buffer[..len], error, &mut lost));
-        match read {
-            Ok(()) => Ok(out.send(Piece::Data { to: offset, len, buffer, lost }).is_ok()),
-            Err(why) => {
-                self.pool.give(buffer);
-                Err(if self.context.control.is_stopped() { Break::Stopped } else { Break::SourceGone(why) })
-            }
-        }
+    fn gone(&self, why: String) -> Break {
+        if self.context.control.is_stopped() { Break::Stopped } else { Break::SourceGone(why) }
     }
+}
+
+/// False where nobody takes it.
+fn pass_on(Got { offset: to, len, buffer, lost }: Got, out: &SyncSender<Piece>) -> bool {
+    out.send(Piece::Data { to, len, buffer, lost }).is_ok()
 }
 
 fn hash(context: &Context, mut piece: Piece) -> Hashed {

@@ -5,9 +5,7 @@ use crate::journal::Journal;
 use crate::tree::{self, Builder, Hash, LEAF};
 use badger_drive::buffer::{Buffer, Pool};
 use badger_drive::events::Event;
-use badger_drive::flight::{Flight, Landed};
-use badger_drive::in_turn;
-use badger_drive::narrow::read_on;
+use badger_drive::reads::{Got, Reads};
 use badger_drive::{Medium, Patience};
 use badger_inspect::Stretch;
 use std::collections::BTreeMap;
@@ -209,19 +207,12 @@ impl Reading<'_> {
     /// Reads everything that was copied, and says what is passed over.
     fn all(&self, out: &SyncSender<Piece>) -> Result<(), Break> {
         let patience = Patience { control: Some(self.context.control.clone()), ..self.context.source.patience() };
-        let mut flight = in_turn::flight(self.drive, DEPTH, &patience);
-        let mut flying = 0;
-        let outcome = self.all_through(out, &mut *flight, &mut flying);
-        (0..flying).for_each(|_| self.pool.give(Buffer::new(CHUNK as usize)));
-        outcome
-    }
-
-    fn all_through(&self, out: &SyncSender<Piece>, flight: &mut dyn Flight, flying: &mut usize) -> Result<(), Break> {
+        let mut reads = Reads::new(self.drive, DEPTH, &patience, self.pool);
         let size = self.context.plan.size();
         let mut leaf = 0;
         for (start, len) in proved_stretches(self.context).into_iter().chain([(size.div_ceil(LEAF) * LEAF, 0)]) {
             let count = start / LEAF - leaf;
-            if count > 0 && !(self.land(out, flight, flying, 0)? && out.send(Piece::Spared { leaf, count }).is_ok()) {
+            if count > 0 && !(self.all_landed(&mut reads, out)? && out.send(Piece::Spared { leaf, count }).is_ok()) {
                 return Ok(());
             }
             let (mut at, end) = (start, (start + len).min(size));
@@ -231,7 +222,7 @@ impl Reading<'_> {
                 }
                 let zero = self.zero_leaves(at, end);
                 if zero > 0 {
-                    if !(self.land(out, flight, flying, 0)? && out.send(Piece::Zero { leaf: at / LEAF, count: zero }).is_ok()) {
+                    if !(self.all_landed(&mut reads, out)? && out.send(Piece::Zero { leaf: at / LEAF, count: zero }).is_ok()) {
                         return Ok(());
                     }
                     at += zero * LEAF;
@@ -239,18 +230,17 @@ impl Reading<'_> {
                 }
                 let len = (end - at).min(CHUNK);
                 self.context.control.hold_back(len, self.context.clock);
-                flight.begin(at, len as usize, self.pool.take());
-                *flying += 1;
+                reads.begin(at, len);
                 at += len;
-                while !flight.has_room() {
-                    if !self.land(out, flight, flying, *flying - 1)? {
+                while let Some(got) = reads.make_room().map_err(|why| self.gone(why))? {
+                    if !pass_on(got, out) {
                         return Ok(());
                     }
                 }
             }
             leaf = end.div_ceil(LEAF);
         }
-        self.land(out, flight, flying, 0).map(|_| ())
+        self.all_landed(&mut reads, out).map(|_| ())
     }
 
     /// How many whole leaves from a byte on are known to be zero.
@@ -260,27 +250,28 @@ impl Reading<'_> {
         if rest >= LEAF { self.drive.zero_run(at, rest) / LEAF } else { 0 }
     }
 
-    /// Passes on in order what was read, until only `left` are in flight. False where nobody takes it.
-    fn land(&self, out: &SyncSender<Piece>, flight: &mut dyn Flight, flying: &mut usize, left: usize) -> Result<bool, Break> {
-        while *flying > left {
-            let none = || Break::TargetGone("of the reads in flight none ends".into());
-            let Landed { offset, len, mut buffer, outcome } = flight.land().ok_or_else(none)?;
-            *flying -= 1;
-            let mut unreadable = Vec::new();
-            if let Err(why) = outcome.or_else(|error| read_on(self.drive, offset, &mut buffer[..len], error, &mut unreadable)) {
-                self.pool.give(buffer);
-                return Err(match self.side {
-                    _ if self.context.control.is_stopped() => Break::Stopped,
-                    Side::Source => Break::SourceGone(why),
-                    Side::Target => Break::TargetGone(why),
-                });
-            }
-            if out.send(Piece::Data { leaf: offset / LEAF, len, buffer, unreadable }).is_err() {
+    /// Passes on everything that is in flight. False where nobody takes it.
+    fn all_landed(&self, reads: &mut Reads, out: &SyncSender<Piece>) -> Result<bool, Break> {
+        while let Some(got) = reads.land().map_err(|why| self.gone(why))? {
+            if !pass_on(got, out) {
                 return Ok(false);
             }
         }
         Ok(true)
     }
+
+    fn gone(&self, why: String) -> Break {
+        match self.side {
+            _ if self.context.control.is_stopped() => Break::Stopped,
+            Side::Source => Break::SourceGone(why),
+            Side::Target => Break::TargetGone(why),
+        }
+    }
+}
+
+/// False where nobody takes it.
+fn pass_on(Got { offset, len, buffer, lost }: Got, out: &SyncSender<Piece>) -> bool {
+    out.send(Piece::Data { leaf: offset / LEAF, len, buffer, unreadable: lost }).is_ok()
 }
 
 /// What was read against what was noted.

@@ -11,9 +11,8 @@ use super::{CHUNK, GROUP};
 use crate::layer::{Result, Wrong};
 use badger_drive::buffer::{Buffer, Pool, is_zero};
 use badger_drive::clock::Clock;
-use badger_drive::flight::{Flight, Landed};
-use badger_drive::narrow::read_on;
-use badger_drive::{Control, Event, Extents, Observer, Outcome, Phase, Source, in_turn};
+use badger_drive::reads::{Got, Reads};
+use badger_drive::{Control, Event, Extents, Observer, Outcome, Phase, Source};
 use std::collections::BTreeMap;
 use std::io::Write;
 use std::ops::Range;
@@ -413,14 +412,13 @@ struct Reading<'a> {
     shared: &'a Shared<'a>,
     out: &'a SyncSender<(u64, Piece)>,
     sequence: u64,
-    flying: usize,
     pace: Pace,
 }
 
 fn read(shared: &Shared, left: &[Range<u64>], out: &SyncSender<(u64, Piece)>) -> std::result::Result<(), Break> {
     let source = &**shared.making.source;
-    let mut flight = in_turn::flight(source, DEPTH, &shared.making.source.patience());
-    let mut reading = Reading { shared, out, sequence: 0, flying: 0, pace: Pace::default() };
+    let mut reads = Reads::new(source, DEPTH, &shared.making.source.patience(), &shared.pool);
+    let mut reading = Reading { shared, out, sequence: 0, pace: Pace::default() };
     for run in left {
         let mut at = run.start;
         while at < run.end {
@@ -433,40 +431,37 @@ fn read(shared: &Shared, left: &[Range<u64>], out: &SyncSender<(u64, Piece)>) ->
             let zero = source.zero_run(at, (run.end - at).min(MOST_ZERO));
             let zero = if at + zero >= run.end { run.end - at } else { zero / CHUNK * CHUNK };
             if zero > 0 {
-                reading.land(&mut *flight, 0)?;
+                reading.all_landed(&mut reads)?;
                 reading.send(Piece::Zero { first: at / CHUNK, count: zero.div_ceil(CHUNK) })?;
                 at += zero;
                 continue;
             }
             let len = (run.end - at).min(PIECE);
             shared.control.hold_back(len, shared.clock);
-            flight.begin(at, len as usize, shared.pool.take());
-            reading.flying += 1;
+            reads.begin(at, len);
             at += len;
-            while !flight.has_room() {
-                let left = reading.flying - 1;
-                reading.land(&mut *flight, left)?;
+            while let Some(got) = reads.make_room().map_err(|why| reading.gone(&why))? {
+                reading.pass_on(got)?;
             }
         }
     }
-    reading.land(&mut *flight, 0)
+    reading.all_landed(&mut reads)
 }
 
 impl Reading<'_> {
-    /// Passes on in order what was read, until only `left` are in flight.
-    fn land(&mut self, flight: &mut dyn Flight, left: usize) -> std::result::Result<(), Break> {
-        while self.flying > left {
-            let none = || Break::Failed("the source: of the reads in flight none ends".into());
-            let Landed { offset, len, mut buffer, outcome } = flight.land().ok_or_else(none)?;
-            self.flying -= 1;
-            let mut lost = Vec::new();
-            if let Err(why) = outcome.or_else(|error| read_on(&**self.shared.making.source, offset, &mut buffer[..len], error, &mut lost)) {
-                let stopped = self.shared.control.is_stopped();
-                return Err(if stopped { Break::Stopped } else { Break::Failed(format!("the source does not answer any more ({why})")) });
-            }
-            self.send(Piece::Data { first: offset / CHUNK, len, buffer, lost })?;
+    fn all_landed(&mut self, reads: &mut Reads) -> std::result::Result<(), Break> {
+        while let Some(got) = reads.land().map_err(|why| self.gone(&why))? {
+            self.pass_on(got)?;
         }
         Ok(())
+    }
+
+    fn pass_on(&mut self, Got { offset, len, buffer, lost }: Got) -> std::result::Result<(), Break> {
+        self.send(Piece::Data { first: offset / CHUNK, len, buffer, lost })
+    }
+
+    fn gone(&self, why: &str) -> Break {
+        if self.shared.control.is_stopped() { Break::Stopped } else { Break::Failed(format!("the source does not answer any more ({why})")) }
     }
 
     fn send(&mut self, piece: Piece) -> std::result::Result<(), Break> {

@@ -8,11 +8,10 @@ mod vhdx;
 mod vmdk;
 
 use crate::parts::Format;
-use badger_drive::buffer::{Buffer, is_zero};
+use badger_drive::buffer::{Pool, is_zero};
 use badger_drive::clock::Clock;
-use badger_drive::flight::Landed;
-use badger_drive::narrow::read_on;
-use badger_drive::{Control, Event, Holds, Observer, Phase, Source, in_turn};
+use badger_drive::reads::{Got, Reads};
+use badger_drive::{Control, Event, Holds, Observer, Phase, Source};
 use std::fs::{File, OpenOptions};
 use std::io;
 use std::os::unix::fs::FileExt;
@@ -105,44 +104,44 @@ pub fn write(source: &Source, path: &Path, format: Format, control: &Control, ob
     observer.event(&Event::Phase { phase: Phase::Copy, total: size, done: 0, files: None });
     let began = clock.now();
     let seconds = || clock.now().saturating_sub(began).as_secs_f64();
-    let mut flight = in_turn::flight(&**source, DEPTH, &source.patience());
-    let (mut written, mut at, mut flying, mut spare) = (Written::default(), 0, 0u32, vec![Buffer::new(PIECE as usize)]);
-    while at < size || flying > 0 {
+    let pool = Pool::new(DEPTH as usize + 1, PIECE as usize);
+    let mut reads = Reads::new(&**source, DEPTH, &source.patience(), &pool);
+    let (mut written, mut at) = (Written::default(), 0);
+    let mut take = |Got { offset, len, buffer, lost }: Got, written: &mut Written| -> io::Result<()> {
+        let block = sink.block();
+        for (bytes, number) in buffer[..len].chunks(block as usize).zip(offset / block..) {
+            if !is_zero(bytes) {
+                sink.put(number, bytes)?;
+            }
+        }
+        pool.give(buffer);
+        written.lost.extend(lost);
+        written.read_bytes += len as u64;
+        observer.event(&Event::Moved { start: offset, len: len as u64, at: seconds() });
+        Ok(())
+    };
+    while at < size {
         if !control.go_on() {
             written.stopped = true;
             return Ok(written);
         }
-        if at < size {
-            let known = source.stretch(at, size - at);
-            let zero = if known.holds == Holds::Zero { if at + known.len == size { known.len } else { known.len / PIECE * PIECE } } else { 0 };
-            if zero > 0 {
-                observer.event(&Event::Moved { start: at, len: zero, at: seconds() });
-                (at, written.read_bytes) = (at + zero, written.read_bytes + zero);
-            } else {
-                let len = (size - at).min(PIECE);
-                control.hold_back(len, clock);
-                flight.begin(at, len as usize, spare.pop().unwrap_or_else(|| Buffer::new(PIECE as usize)));
-                (at, flying) = (at + len, flying + 1);
-            }
-            if flight.has_room() && at < size {
-                continue;
-            }
+        let known = source.stretch(at, size - at);
+        let zero = if known.holds == Holds::Zero { if at + known.len == size { known.len } else { known.len / PIECE * PIECE } } else { 0 };
+        if zero > 0 {
+            observer.event(&Event::Moved { start: at, len: zero, at: seconds() });
+            (at, written.read_bytes) = (at + zero, written.read_bytes + zero);
+            continue;
         }
-        while flying > 0 && (!flight.has_room() || at >= size) {
-            let none = || io::Error::other("of the reads in flight none ends");
-            let Landed { offset, len, mut buffer, outcome } = flight.land().ok_or_else(none)?;
-            flying -= 1;
-            outcome.or_else(|error| read_on(&**source, offset, &mut buffer[..len], error, &mut written.lost)).map_err(io::Error::other)?;
-            let block = sink.block();
-            for (bytes, number) in buffer[..len].chunks(block as usize).zip(offset / block..) {
-                if !is_zero(bytes) {
-                    sink.put(number, bytes)?;
-                }
-            }
-            written.read_bytes += len as u64;
-            observer.event(&Event::Moved { start: offset, len: len as u64, at: seconds() });
-            spare.push(buffer);
+        let len = (size - at).min(PIECE);
+        control.hold_back(len, clock);
+        reads.begin(at, len);
+        at += len;
+        while let Some(got) = reads.make_room().map_err(io::Error::other)? {
+            take(got, &mut written)?;
         }
+    }
+    while let Some(got) = reads.land().map_err(io::Error::other)? {
+        take(got, &mut written)?;
     }
     sink.end()?;
     file.sync_all()?;
