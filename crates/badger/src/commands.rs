@@ -7,9 +7,9 @@ use crate::{CloneArgs, Common, code, exit_code};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{SheetData, draw, verdict, write_paper};
 use badger_bench::{Bench, Checkup, ledger};
-use badger_drive::Refusal;
 use badger_drive::health::Health;
 use badger_drive::size::{human, span, thousands};
+use badger_drive::{Bus, Refusal};
 use badger_inspect::hazard;
 use badger_inspect::{Content, Looked};
 use badger_inspect::{Hazard, Level, Line, Verdict};
@@ -82,7 +82,11 @@ pub fn show(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> 
     let source = bench.workshop.source(path)?;
     let looked = Looked::at(&source);
     let found = bench.workshop.found(path);
-    let nobody = || Checkup { health: Health::unknown("a file has none of its own; ask the drive it lies on"), grown: String::new() };
+    let none = match source.identity().bus {
+        Bus::Network => "a borrowed drive passes no question on; ask on the bench that lends it",
+        _ => "a file has none of its own; ask the drive it lies on",
+    };
+    let nobody = || Checkup { health: Health::unknown(none), grown: String::new() };
     let checkup = found.as_ref().map_or_else(nobody, |found| bench.checkup(found, false));
     if common.json {
         let drive = Drive::new(source.identity(), source.geometry(), found.as_ref());

@@ -29,6 +29,7 @@ mod document;
 mod files;
 mod follow;
 mod images;
+mod lend;
 mod log;
 mod output;
 mod papers;
@@ -133,6 +134,8 @@ enum Command {
     },
     /// Copy files and folders out of a drive: fetch DRIVE[#PART] PATH... --into DIR
     Fetch(FetchArgs),
+    /// Lend drives to other benches over the network, until it is stopped
+    Lend(lend::LendArgs),
     /// Jobs in the ledger
     Jobs,
     /// The paper of a job
@@ -401,6 +404,7 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
     let ledger = common.ledger.clone().unwrap_or_else(|| data_dir().join("ledger.db"));
     let mut workshop = badger_bench::workshop();
     workshop.passphrase = common.passphrase_file.as_deref().map(passphrase).transpose()?;
+    workshop.trusted.clone_from(&config.trusted);
     let bench = Bench { workshop, ledger, config };
     let done = match command {
         None => open(bench),
@@ -417,6 +421,7 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Verify { a, b: None }) => images::verify(&bench, &a, common),
         Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, common),
         Some(Command::Fetch(args)) => files::fetch(&bench, &args, common),
+        Some(Command::Lend(args)) => lend::lend(&bench, &args, common),
         Some(Command::Jobs) => commands::jobs(&bench, common),
         Some(Command::Sheet { job, svg, pdf }) => commands::sheet(&bench, job, svg, pdf),
     };

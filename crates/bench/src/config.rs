@@ -17,6 +17,8 @@ pub struct Config {
     pub units: Units,
     /// Where files are copied to where nothing else is said.
     pub destination: Option<PathBuf>,
+    /// Certificates (PEM) by which benches that lend enciphered drives are known.
+    pub trusted: Option<PathBuf>,
     /// What the terminal's ground is.
     pub theme: Theme,
     /// The log that is being written; the program knows it, no file says it.
@@ -86,12 +88,13 @@ mod tests {
 
     #[test]
     fn all_of_it_is_read() {
-        let text = "workshop = \"Lantern Row Repairs\"\ntechnician = \"Ines\"\nunits = \"binary\"\ndestination = \"/srv/bench\"\ntheme = \"light\"\n";
+        let text = "workshop = \"Lantern Row Repairs\"\ntechnician = \"Ines\"\nunits = \"binary\"\ndestination = \"/srv/bench\"\ntrusted = \"/srv/lenders.pem\"\ntheme = \"light\"\n";
         let whole = Config {
             workshop: "Lantern Row Repairs".into(),
             technician: "Ines".into(),
             units: Units::Binary,
             destination: Some("/srv/bench".into()),
+            trusted: Some("/srv/lenders.pem".into()),
             theme: Theme::Light,
             log: None,
         };

@@ -117,6 +117,13 @@ impl Ground {
         new
     }
 
+    /// The same, with a veil more.
+    #[must_use]
+    pub fn veiled(mut self, what: Option<String>) -> Self {
+        what.into_iter().for_each(|what| self.veil(what));
+        self
+    }
+
     fn veil(&mut self, what: impl Into<String>) {
         let what = what.into();
         if !self.veils.contains(&what) {

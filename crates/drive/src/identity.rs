@@ -30,6 +30,8 @@ pub enum Bus {
     Loop,
     /// A plain file.
     File,
+    /// Another bench lends it over the network.
+    Network,
     /// Anything else.
     Other,
 }
@@ -49,6 +51,7 @@ impl Bus {
             Self::Virtio => "virtual disk",
             Self::Loop => "loop device",
             Self::File => "file",
+            Self::Network => "borrowed",
             Self::Other => "other",
         }
     }
@@ -74,6 +77,7 @@ fn name(bus: Bus) -> &'static str {
         Bus::Virtio => "virtio",
         Bus::Loop => "loop",
         Bus::File => "file",
+        Bus::Network => "network",
         Bus::Other => "other",
     }
 }

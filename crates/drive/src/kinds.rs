@@ -34,6 +34,8 @@ pub struct Around<'a> {
     pub no_waiting: bool,
     /// What opens locked images.
     pub passphrase: Option<&'a str>,
+    /// A file with the certificates (PEM) by which lenders are known.
+    pub trusted: Option<&'a Path>,
 }
 
 /// A path that somebody named and that is there; `role` says as what.

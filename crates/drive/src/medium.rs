@@ -135,6 +135,11 @@ pub trait Medium: Send + Sync {
         Vec::new()
     }
 
+    /// What hides where its bytes lie, in words; `None` where the files that it rests on tell everything.
+    fn veil(&self) -> Option<String> {
+        None
+    }
+
     /// Whether the drive still answers at all.
     fn present(&self) -> bool {
         true

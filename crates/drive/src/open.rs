@@ -31,6 +31,8 @@ pub struct Workshop {
     pub no_waiting: bool,
     /// What opens locked images.
     pub passphrase: Option<String>,
+    /// A file with the certificates (PEM) by which lenders are known.
+    pub trusted: Option<PathBuf>,
     /// Kinds of drives that rooms above know; they are asked first.
     pub more: &'static [&'static dyn Kind],
 }
@@ -44,6 +46,7 @@ impl Default for Workshop {
             sim_clock: SimClock::new(),
             no_waiting: false,
             passphrase: None,
+            trusted: None,
             more: &[],
         }
     }
@@ -75,6 +78,7 @@ impl Workshop {
             sim_clock: &self.sim_clock,
             no_waiting: self.no_waiting,
             passphrase: self.passphrase.as_deref(),
+            trusted: self.trusted.as_deref(),
         }
     }
 
@@ -125,7 +129,7 @@ impl Workshop {
         let medium = self.name(path, "source")?.open().map_err(unreadable)?;
         // What it stands on is asked of what is open, not of the name.
         let grounds = medium.rests_on().into_iter().map(|file| Ground::of_open(file, &self.sysfs));
-        let ground = grounds.reduce(Ground::and).unwrap_or_default();
+        let ground = grounds.reduce(Ground::and).unwrap_or_default().veiled(medium.veil());
         Ok(Source::new(medium, ground))
     }
 

@@ -66,7 +66,7 @@ impl RawFile {
         }
         let mut identity = Identity::of_file(path);
         identity.read_only = meta.permissions().readonly();
-        let sector = sector_of_content(&io, meta.len());
+        let sector = sector_of_content(&|at, buf| io.read(at, buf).is_ok(), meta.len());
         let geometry = Geometry { size_bytes: meta.len(), logical_sector: sector, physical_sector: 4096 };
         Ok(Self { io, identity, geometry, path: path.to_path_buf() })
     }
@@ -90,11 +90,12 @@ impl RawFile {
     }
 }
 
-/// A file says nothing of sectors. A GPT header stands in the second one, so its place tells; else 512.
-fn sector_of_content(io: &Io, size: u64) -> u32 {
+/// Bytes of a sector of what does not say it: a GPT header stands in the second one, so its place tells; else 512. `read` says
+/// whether it could fill a buffer from a byte on.
+pub fn sector_of_content(read: &dyn Fn(u64, &mut [u8]) -> bool, size: u64) -> u32 {
     let signature_at = |at: u64| {
         let mut bytes = [0u8; 8];
-        at + 8 <= size && io.read(at, &mut bytes).is_ok() && &bytes == b"EFI PART"
+        at + 8 <= size && read(at, &mut bytes) && &bytes == b"EFI PART"
     };
     if !signature_at(512) && signature_at(4096) { 4096 } else { 512 }
 }

@@ -197,7 +197,7 @@ impl Candidate {
         let name = self.identity.path.display();
         let taken = || Refusal::new("target-claimed", format!("{name} is the target of another run of this program, or read by one, right now"));
         files.iter().all(|file| lock(file)).then_some(()).ok_or_else(taken)?;
-        let ground = files.iter().map(|file| Ground::of_open(file, &self.sysfs)).reduce(Ground::and).unwrap_or_default();
+        let ground = files.iter().map(|file| Ground::of_open(file, &self.sysfs)).reduce(Ground::and).unwrap_or_default().veiled(medium.veil());
         let claim =
             Claim::take(&ground, true).map_err(|error| Refusal::new("no-claim", format!("{name} cannot be claimed for this run: {error}")))?;
         let claim = claim.ok_or_else(taken)?;
@@ -275,6 +275,10 @@ impl Target {
         if self.path.as_os_str().is_empty() {
             return Ok(());
         }
+        if self.medium.veil().is_some() && self.medium.rests_on().is_empty() {
+            // Nothing of this machine has its name: whoever lends it answers, or does not.
+            return if self.medium.present() { Ok(()) } else { Err("it does not answer any more".into()) };
+        }
         for (path, node) in &self.names {
             let there = std::fs::symlink_metadata(path).map(|meta| (meta.dev(), meta.ino())).ok();
             if there != *node {
@@ -323,6 +327,9 @@ impl Medium for Reading {
     }
     fn stretch(&self, offset: u64, max: u64) -> Stretch {
         self.0.stretch(offset, max)
+    }
+    fn veil(&self) -> Option<String> {
+        self.0.veil()
     }
     fn present(&self) -> bool {
         self.0.present()

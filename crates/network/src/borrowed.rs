@@ -1,0 +1,464 @@
+//! A drive that is lent somewhere, as a drive of this bench.
+
+use crate::export::{self, Export};
+use crate::link::{Answer, Link, Waited};
+use crate::protocol::{self as p, command, errno, flag};
+use crate::uri::Uri;
+use badger_drive::buffer::Buffer;
+use badger_drive::flight::{Flight, Landed};
+use badger_drive::raw::sector_of_content;
+use badger_drive::{Bus, Geometry, Holds, Identity, Medium, Patience, ReadError, Stretch, WriteError, WriteMedium};
+use std::collections::VecDeque;
+use std::io;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+/// How long a server that is gone is waited for.
+const AGAIN: Duration = Duration::from_secs(30);
+/// How long after a failure it is tried again.
+const PAUSE: Duration = Duration::from_millis(250);
+/// A read on which the connection ended so often counts as one that cannot be done.
+const DROPS: u32 = 3;
+/// Bytes of one place by which a drive is known again, and how many places there are.
+const SAMPLE: u64 = 4096;
+const SAMPLES: usize = 4;
+/// Bytes of the longest request.
+const MOST: u32 = 4 << 20;
+/// Bytes that the status is asked of in one go.
+const STATUS: u64 = 1 << 31;
+
+/// A borrowed drive.
+pub struct Borrowed {
+    uri: Uri,
+    trusted: Option<PathBuf>,
+    identity: Identity,
+    geometry: Geometry,
+    export: Export,
+    link: Mutex<Arc<Link>>,
+    /// It was waited for in vain: the next time it is tried once only.
+    tired: AtomicBool,
+    /// What is known without reading of some stretches.
+    known: Mutex<Vec<(Range<u64>, Holds)>>,
+    /// Places by which it is known again after the connection ended.
+    seen: Mutex<Vec<(u64, Vec<u8>)>>,
+    written: Mutex<Written>,
+}
+
+/// What was written and is not durable.
+#[derive(Default)]
+struct Written {
+    writing: bool,
+    /// Places of it, by which the drive will be known again.
+    pending: Vec<(u64, Vec<u8>)>,
+    /// Something was written since the last flush.
+    unkept: bool,
+    /// The connection ended when something was not durable: whether it is there, nobody knows.
+    lost: bool,
+}
+
+impl Borrowed {
+    /// Reaches a drive; `writing` says whether it is to be written to.
+    ///
+    /// # Errors
+    /// Why it cannot be had.
+    pub fn open(path: &Path, uri: &Uri, trusted: Option<&Path>, writing: bool) -> io::Result<Self> {
+        let (wire, export) = export::open(uri, trusted)?;
+        let refused = |text: &str| io::Error::new(io::ErrorKind::PermissionDenied, text);
+        if writing && export.flags & flag::READ_ONLY != 0 {
+            return Err(io::Error::from_raw_os_error(30));
+        }
+        if writing && export.least > 4096 {
+            return Err(refused("its server takes writes in larger pieces than a sector"));
+        }
+        if writing && export.flags & flag::FLUSH == 0 {
+            return Err(refused("its server never says when what it was given is durable: it is no target"));
+        }
+        let link = Arc::new(Link::new(wire, &export)?);
+        let says = export.says().unwrap_or_default();
+        let or = |said: &str, other: String| if said.is_empty() { other } else { said.to_string() };
+        let of_path = Identity::of_file(path);
+        let identity = Identity {
+            model: or(&says.model, of_path.model.clone()),
+            serial: says.serial.clone(),
+            firmware: says.firmware.clone(),
+            bus: Bus::Network,
+            rotational: says.bus.is_some().then_some(export.flags & flag::ROTATIONAL != 0),
+            read_only: export.flags & flag::READ_ONLY != 0,
+            adapter: says.bus.filter(|bus| !matches!(bus, Bus::File | Bus::Loop)).map(|bus| format!("lent by another bench, {} there", bus.word())),
+            ..of_path
+        };
+        let mut borrowed = Self {
+            uri: uri.clone(),
+            trusted: trusted.map(Path::to_path_buf),
+            identity,
+            geometry: Geometry { size_bytes: export.size, logical_sector: 512, physical_sector: 4096 },
+            export,
+            link: Mutex::new(link),
+            tired: AtomicBool::new(false),
+            known: Mutex::default(),
+            seen: Mutex::default(),
+            written: Mutex::new(Written { writing, ..Written::default() }),
+        };
+        let sound = |size: u32| size == 512 || size == 4096;
+        (borrowed.geometry.logical_sector, borrowed.geometry.physical_sector) = match says.sectors {
+            Some((logical, physical)) if sound(logical) && sound(physical) && logical <= physical => (logical, physical),
+            _ if borrowed.export.least > 512 => (4096, 4096),
+            _ => (sector_of_content(&|at, buf| borrowed.read_at(at, buf).is_ok(), borrowed.export.size), 4096),
+        };
+        borrowed.sample();
+        Ok(borrowed)
+    }
+
+    /// Remembers places by which it is known again.
+    fn sample(&self) {
+        let size = self.export.size;
+        let places = [0, size / 2 / SAMPLE * SAMPLE, size.saturating_sub(SAMPLE) / SAMPLE * SAMPLE];
+        let read = |at: u64| {
+            let mut bytes = vec![0; SAMPLE.min(size - at) as usize];
+            let patience = Patience { limit: AGAIN, control: None };
+            self.read_within(at, &mut bytes, &patience).ok().map(|()| (at, bytes))
+        };
+        let seen: Vec<_> = places.into_iter().filter_map(read).collect();
+        *self.seen.lock().expect("sample lock") = seen;
+    }
+
+    /// The connection, made anew where it ended.
+    fn link(&self, offset: u64, patience: &Patience) -> Result<Arc<Link>, ReadError> {
+        let mut held = self.link.lock().expect("connection lock");
+        if held.broken().is_none() {
+            return Ok(held.clone());
+        }
+        let mut written = self.written.lock().expect("written lock");
+        written.lost |= written.unkept;
+        let writing = written.writing;
+        drop(written);
+        let began = Instant::now();
+        loop {
+            let why = match self.reached(writing) {
+                Ok(link) => {
+                    *held = Arc::new(link);
+                    self.tired.store(false, Ordering::Relaxed);
+                    return Ok(held.clone());
+                }
+                Err(why) => why,
+            };
+            if self.tired.load(Ordering::Relaxed) || began.elapsed() >= AGAIN {
+                self.tired.store(true, Ordering::Relaxed);
+                return Err(ReadError::Gone(why.to_string()));
+            }
+            patience.check(offset, began.elapsed())?;
+            std::thread::sleep(PAUSE);
+        }
+    }
+
+    /// A new connection, to the same drive as before.
+    fn reached(&self, writing: bool) -> io::Result<Link> {
+        let (wire, export) = export::open(&self.uri, self.trusted.as_deref())?;
+        let other = |what: &str| io::Error::other(format!("another drive is lent there now: {what}"));
+        if export != self.export {
+            return Err(other("it is described otherwise"));
+        }
+        let link = Link::new(wire, &export)?;
+        let seen = self.seen.lock().expect("sample lock");
+        if seen.is_empty() && writing {
+            return Err(io::Error::other("whether it is the same drive cannot be told: nothing of it was durable"));
+        }
+        for (at, bytes) in seen.iter() {
+            let patience = Patience { limit: AGAIN, control: None };
+            match self.read_by(&link, *at, bytes.len() as u32, &patience) {
+                (Some(buffer), Ok(())) if buffer[..bytes.len()] == **bytes => {}
+                (_, Ok(())) => return Err(other("it holds other bytes")),
+                (_, Err(error)) => return Err(io::Error::other(error.to_string())),
+            }
+        }
+        Ok(link)
+    }
+
+    /// Widens a stretch to what the server can be asked for.
+    fn widened(&self, offset: u64, len: u64) -> Range<u64> {
+        let least = u64::from(self.export.least);
+        offset / least * least..(offset + len).next_multiple_of(least).min(self.export.size)
+    }
+
+    /// Bytes of the longest read in one request.
+    fn most(&self) -> u64 {
+        u64::from(self.export.most.min(MOST))
+    }
+
+    /// Asks for aligned bytes once. What is before the error is in the buffer.
+    fn read_by(&self, link: &Link, offset: u64, len: u32, patience: &Patience) -> (Option<Buffer>, Result<(), ReadError>) {
+        let cookie = link.ask((command::READ, 0), offset, len, &[], Some(Buffer::new(len as usize)));
+        came(link.wait(cookie, offset, patience), offset, len)
+    }
+
+    fn write(&self, request: (u16, u16), offset: u64, len: u32, payload: &[u8]) -> Result<(), WriteError> {
+        let patience = Patience::default();
+        let failed = |why: String| WriteError::Failed { offset, len: u64::from(len), why };
+        let gone = |error: ReadError| WriteError::Gone(error.to_string());
+        // Not done a second time by itself: what a request whose answer is missing has done is not known.
+        let link = self.link(offset, &patience).map_err(gone)?;
+        match link.wait(link.ask(request, offset, len, payload, None), offset, &patience) {
+            Waited::Answer(Answer { fault: None, .. }) => Ok(()),
+            Waited::Answer(Answer { fault: Some(fault), .. }) => Err(match fault.number {
+                errno::NOSPC => WriteError::Full(offset),
+                errno::SHUTDOWN => WriteError::Gone(fault.why),
+                _ => failed(fault.why),
+            }),
+            Waited::Broken => Err(WriteError::Gone(link.broken().unwrap_or_default())),
+            Waited::Over(error) => Err(gone(error)),
+        }
+    }
+
+    /// Notes that a stretch is about to change, and by what it may be known when it is durable.
+    fn changes(&self, offset: u64, len: u64, bytes: &[u8]) {
+        self.known.lock().expect("status lock").clear();
+        let apart = |(at, held): &(u64, Vec<u8>)| at + held.len() as u64 <= offset || offset + len <= *at;
+        self.seen.lock().expect("sample lock").retain(apart);
+        let mut written = self.written.lock().expect("written lock");
+        written.unkept = true;
+        written.pending.retain(apart);
+        let first = self.widened(offset, 0).start;
+        if first == offset && bytes.len() as u64 >= SAMPLE {
+            if written.pending.len() == SAMPLES {
+                written.pending.remove(0);
+            }
+            written.pending.push((offset, bytes[..SAMPLE as usize].to_vec()));
+        }
+    }
+
+    fn each(&self, offset: u64, len: u64, mut what: impl FnMut(u64, u64) -> Result<(), WriteError>) -> Result<(), WriteError> {
+        let size = self.export.size;
+        if offset.checked_add(len).is_none_or(|end| end > size) {
+            return Err(WriteError::PastEnd { offset, len, size });
+        }
+        let mut at = offset;
+        while at < offset + len {
+            let step = self.most().min(offset + len - at);
+            what(at, step)?;
+            at += step;
+        }
+        Ok(())
+    }
+
+    /// What the server says of a stretch without reading it, from its start on.
+    fn asked(&self, offset: u64, max: u64) -> Option<Vec<(Range<u64>, Holds)>> {
+        let asked = self.widened(offset, max.min(STATUS));
+        let link = self.link(offset, &Patience::default()).ok()?;
+        let len = u32::try_from(asked.end - asked.start).ok()?;
+        let cookie = link.ask((command::BLOCK_STATUS, 0), asked.start, len, &[], None);
+        let Waited::Answer(Answer { stretches, fault: None, .. }) = link.wait(cookie, offset, &Patience::default()) else { return None };
+        let of = |context: Option<u32>| {
+            let mut at = asked.start;
+            let mine = stretches.iter().filter(move |(id, ..)| Some(*id) == context);
+            let ranges = mine.map(move |(_, len, flags)| {
+                let start = at;
+                at += u64::from(*len);
+                (start..at.min(self.export.size), *flags)
+            });
+            ranges.filter(|(range, _)| !range.is_empty()).collect::<Vec<_>>()
+        };
+        let unknown: Vec<_> = of(self.export.known).into_iter().filter(|(_, flags)| flags & p::UNKNOWN != 0).map(|(range, _)| range).collect();
+        let mut out = Vec::new();
+        for (range, flags) in of(self.export.allocation) {
+            let holds = if flags & p::ZERO != 0 { Holds::Zero } else { Holds::Bytes };
+            let mut at = range.start;
+            for lost in unknown.iter().filter(|lost| lost.start < range.end && lost.end > range.start) {
+                let (from, to) = (lost.start.max(at), lost.end.min(range.end));
+                out.extend((at < from).then_some((at..from, holds)));
+                out.push((from..to, Holds::Unknown));
+                at = to;
+            }
+            out.extend((at < range.end).then_some((at..range.end, holds)));
+        }
+        Some(out)
+    }
+}
+
+/// What of a read is in the buffer, and how it ended.
+fn came(waited: Waited, offset: u64, len: u32) -> (Option<Buffer>, Result<(), ReadError>) {
+    match waited {
+        Waited::Answer(Answer { buffer, fault: None, .. }) => (buffer, Ok(())),
+        Waited::Answer(Answer { fault: Some(fault), .. }) if fault.number == errno::SHUTDOWN => (None, Err(ReadError::Gone(fault.why))),
+        Waited::Answer(Answer { buffer, good, fault: Some(fault), .. }) => {
+            let end = offset + u64::from(len);
+            // No further than bytes came.
+            let at = fault.at.filter(|at| (offset..end).contains(at)).unwrap_or(offset).min(offset + good);
+            (buffer, Err(ReadError::Unreadable { offset: at, len: end - at, why: fault.why }))
+        }
+        Waited::Broken => (None, Err(ReadError::Gone("the connection ended".into()))),
+        Waited::Over(error) => (None, Err(error)),
+    }
+}
+
+impl Medium for Borrowed {
+    fn geometry(&self) -> Geometry {
+        self.geometry
+    }
+    fn identity(&self) -> &Identity {
+        &self.identity
+    }
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
+        self.read_within(offset, buf, &Patience::default())
+    }
+    fn read_within(&self, offset: u64, buf: &mut [u8], patience: &Patience) -> Result<(), ReadError> {
+        let (size, len) = (self.export.size, buf.len() as u64);
+        if offset.checked_add(len).is_none_or(|end| end > size) {
+            return Err(ReadError::PastEnd { offset, len, size });
+        }
+        let (mut done, mut drops) = (0u64, 0);
+        while done < len {
+            let at = offset + done;
+            let asked = self.widened(at, (len - done).min(self.most()));
+            let asked = asked.start..asked.end.min(asked.start + self.most());
+            let link = self.link(at, patience)?;
+            let (buffer, ended) = self.read_by(&link, asked.start, (asked.end - asked.start) as u32, patience);
+            let (skip, count) = ((at - asked.start) as usize, (asked.end.min(offset + len) - at) as usize);
+            if let Some(buffer) = buffer {
+                buf[done as usize..done as usize + count].copy_from_slice(&buffer[skip..skip + count]);
+            }
+            match ended {
+                Ok(()) => (done, drops) = (done + count as u64, 0),
+                Err(ReadError::Unreadable { offset: bad, why, .. }) => {
+                    let bad = bad.clamp(at, offset + len - 1);
+                    return Err(ReadError::Unreadable { offset: bad, len: offset + len - bad, why });
+                }
+                // The connection ended, and with it the answer: it is asked for once more, by a new one.
+                Err(ReadError::Gone(_)) if link.broken().is_some() && drops + 1 < DROPS => drops += 1,
+                Err(ReadError::Gone(_)) if link.broken().is_some() => {
+                    let why = "the connection ends each time this is read".to_string();
+                    return Err(ReadError::Unreadable { offset: at, len: offset + len - at, why });
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
+    }
+    fn flight(&self, depth: u32, patience: &Patience) -> Option<Box<dyn Flight + '_>> {
+        Some(Box::new(InFlight { drive: self, depth: depth.max(DEEP) as usize, patience: patience.clone(), order: VecDeque::new() }))
+    }
+    fn stretch(&self, offset: u64, max: u64) -> Stretch {
+        let max = max.min(self.export.size.saturating_sub(offset));
+        if self.export.allocation.is_none() || max == 0 {
+            return Stretch { len: max, holds: Holds::Bytes };
+        }
+        let mut known = self.known.lock().expect("status lock");
+        if !known.iter().any(|(range, _)| range.contains(&offset)) {
+            // What cannot be told is read.
+            let Some(all) = self.asked(offset, max) else { return Stretch { len: max.min(SAMPLE), holds: Holds::Bytes } };
+            *known = all;
+        }
+        let parts = known.iter().filter(|(range, _)| range.end > offset);
+        let parts = parts.map(|(range, holds)| (range.end - range.start.max(offset), *holds));
+        let told = Stretch::joined(parts.map(|(len, holds)| (len, Stretch { len, holds })));
+        if told.len == 0 { Stretch { len: max.min(SAMPLE), holds: Holds::Bytes } } else { Stretch { len: told.len.min(max), ..told } }
+    }
+    fn present(&self) -> bool {
+        self.link.lock().expect("connection lock").broken().is_none() || !self.tired.load(Ordering::Relaxed)
+    }
+    fn veil(&self) -> Option<String> {
+        Some("the network".into())
+    }
+}
+
+impl WriteMedium for Borrowed {
+    fn write_at(&self, offset: u64, buf: &[u8]) -> Result<(), WriteError> {
+        self.each(offset, buf.len() as u64, |at, step| {
+            let bytes = &buf[(at - offset) as usize..(at - offset + step) as usize];
+            self.changes(at, step, bytes);
+            self.write((command::WRITE, 0), at, step as u32, bytes)
+        })
+    }
+    fn write_zero(&self, offset: u64, len: u64) -> Result<(), WriteError> {
+        let zeroes = if self.export.flags & flag::WRITE_ZEROES == 0 { vec![0; self.most().min(len) as usize] } else { Vec::new() };
+        self.each(offset, len, |at, step| {
+            self.changes(at, step, &[]);
+            match zeroes.get(..step as usize) {
+                Some(zeroes) => self.write((command::WRITE, 0), at, step as u32, zeroes),
+                None => self.write((command::WRITE_ZEROES, 0), at, step as u32, &[]),
+            }
+        })
+    }
+    fn discard(&self, offset: u64, len: u64) -> Result<bool, WriteError> {
+        if self.export.flags & flag::TRIM == 0 {
+            return Ok(false);
+        }
+        self.each(offset, len, |at, step| {
+            self.changes(at, step, &[]);
+            self.write((command::TRIM, 0), at, step as u32, &[])
+        })?;
+        Ok(true)
+    }
+    fn flush(&self) -> Result<(), WriteError> {
+        let done = self.write((command::FLUSH, 0), 0, 0, &[]);
+        let mut written = self.written.lock().expect("written lock");
+        // A failed flush is never believed again.
+        written.lost |= done.is_err() && written.unkept;
+        done?;
+        if written.lost {
+            return Err(WriteError::Gone("the connection ended before what was written was durable".into()));
+        }
+        written.unkept = false;
+        let mut seen = self.seen.lock().expect("sample lock");
+        seen.append(&mut written.pending);
+        let more = seen.len().saturating_sub(SAMPLES);
+        seen.drain(..more);
+        Ok(())
+    }
+    fn forget(&self, _offset: u64, _len: u64) {}
+}
+
+/// Reads on their way at the least: the way there and back takes time.
+const DEEP: u32 = 4;
+
+/// Reads in flight over one connection.
+struct InFlight<'a> {
+    drive: &'a Borrowed,
+    depth: usize,
+    patience: Patience,
+    order: VecDeque<Flying>,
+}
+
+/// A read on its way.
+struct Flying {
+    offset: u64,
+    len: usize,
+    /// The connection and the cookie; where there is none, it is read when it is waited for, into the buffer that is here then.
+    by: Result<(Arc<Link>, u64), Buffer>,
+    /// Bytes of the buffer that was given.
+    whole: usize,
+}
+
+impl Flight for InFlight<'_> {
+    fn has_room(&self) -> bool {
+        self.order.len() < self.depth
+    }
+    fn begin(&mut self, offset: u64, len: usize, buffer: Buffer) {
+        let whole = buffer.len();
+        let fits = self.drive.widened(offset, len as u64) == (offset..offset + len as u64) && len as u64 <= u64::from(self.drive.export.most);
+        let link = fits.then(|| self.drive.link.lock().expect("connection lock").clone()).filter(|link| link.broken().is_none());
+        let by = match link {
+            Some(link) => {
+                let cookie = link.ask((command::READ, 0), offset, len as u32, &[], Some(buffer));
+                Ok((link, cookie))
+            }
+            None => Err(buffer),
+        };
+        self.order.push_back(Flying { offset, len, by, whole });
+    }
+    fn land(&mut self) -> Option<Landed> {
+        let Flying { offset, len, by, whole } = self.order.pop_front()?;
+        let (buffer, outcome) = match by {
+            Ok((link, cookie)) => match came(link.wait(cookie, offset, &self.patience), offset, len as u32) {
+                (buffer, Err(ReadError::Gone(_))) if link.broken().is_some() => (buffer, None),
+                (buffer, ended) => (buffer, Some(ended)),
+            },
+            Err(buffer) => (Some(buffer), None),
+        };
+        let mut buffer = buffer.unwrap_or_else(|| Buffer::new(whole));
+        let outcome = outcome.unwrap_or_else(|| self.drive.read_within(offset, &mut buffer[..len], &self.patience));
+        Some(Landed { offset, len, buffer, outcome })
+    }
+}
