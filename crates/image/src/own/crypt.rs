@@ -10,6 +10,8 @@ use argon2::{Algorithm, Argon2, Params, Version};
 use chacha20poly1305::aead::{Aead, KeyInit, Payload};
 use chacha20poly1305::{XChaCha20Poly1305, XNonce};
 use serde::{Deserialize, Serialize};
+use std::cell::RefCell;
+use zstd::bulk::{Compressor, Decompressor};
 
 /// Bytes of a nonce, which stands in front of what is locked.
 const NONCE: usize = 24;
@@ -102,41 +104,76 @@ pub(super) fn hash(keys: Option<&Keys>, bytes: &[u8]) -> [u8; 32] {
 
 /// A payload as it is written, and what stands in front of it. `level` is that of Zstandard; 0 leaves it as it is.
 pub(super) fn seal(keys: Option<&Keys>, header: Header, bytes: &[u8], level: i32) -> Result<(Header, Vec<u8>)> {
-    let packed =
-        (level != 0).then(|| zstd::bulk::compress(bytes, level).ok()).flatten().filter(|packed| packed.len() + packed.len() / 32 < bytes.len());
+    let packed = (level != 0).then(|| packed(bytes, level)).flatten().filter(|packed| packed.len() + packed.len() / 32 < bytes.len());
     let whole = u32::try_from(bytes.len()).map_err(|_| Wrong::new("a payload is too long"))?;
     let mut header = Header { packed: packed.is_some(), locked: keys.is_some(), whole, ..header };
-    let plain = packed.as_deref().unwrap_or(bytes);
+    let plain = packed.unwrap_or_else(|| bytes.to_vec());
     let Some(keys) = keys else {
         header.len = plain.len() as u32;
-        return Ok((header, plain.to_vec()));
+        return Ok((header, plain));
     };
     header.len = (NONCE + plain.len() + TAG) as u32;
     let nonce = random::<NONCE>()?;
     let (front, mut out) = (header.encode(), nonce.to_vec());
-    let payload = Payload { msg: plain, aad: &front[..HEADER - 4] };
+    let payload = Payload { msg: &plain, aad: &front[..HEADER - 4] };
     out.extend(keys.cipher.encrypt(XNonce::from_slice(&nonce), payload).map_err(|_| Wrong::new("a payload could not be locked"))?);
     Ok((header, out))
 }
 
-/// The bytes of a payload, compared with their hash.
-pub(super) fn unseal(keys: Option<&Keys>, header: &Header, stored: &[u8]) -> Result<Vec<u8>> {
+thread_local! {
+    /// What packs and unpacks in this thread, and room for what it unpacks: making it anew costs as much as a chunk.
+    static PACKER: RefCell<Option<(i32, Compressor<'static>)>> = const { RefCell::new(None) };
+    static UNPACKER: RefCell<(Option<Decompressor<'static>>, Vec<u8>)> = RefCell::new((Decompressor::new().ok(), Vec::new()));
+}
+
+fn packed(bytes: &[u8], level: i32) -> Option<Vec<u8>> {
+    PACKER.with_borrow_mut(|held| {
+        if held.as_ref().is_none_or(|(of, _)| *of != level) {
+            *held = Some((level, Compressor::new(level).ok()?));
+        }
+        held.as_mut()?.1.compress(bytes).ok()
+    })
+}
+
+/// What was packed, where it has just so many bytes at the most.
+fn unpacked(bytes: &[u8], whole: usize) -> Option<Vec<u8>> {
+    UNPACKER.with_borrow_mut(|(unpacker, _)| unpacker.as_mut()?.decompress(bytes, whole).ok())
+}
+
+/// Fills `out` with a payload that is not locked; `read` fills a buffer with it as it stands there.
+pub(super) fn open_into(header: &Header, read: &dyn Fn(&mut [u8]) -> Result<()>, out: &mut [u8]) -> Result<()> {
     let broken = || Wrong::new("it is damaged");
-    let unlocked;
+    if header.packed {
+        UNPACKER.with_borrow_mut(|(unpacker, stored)| {
+            stored.resize(header.len as usize, 0);
+            read(stored)?;
+            let got = unpacker.as_mut().and_then(|unpacker| unpacker.decompress_to_buffer(stored, out).ok());
+            got.filter(|got| *got == out.len()).map(|_| ()).ok_or_else(broken)
+        })?;
+    } else if header.len as usize == out.len() {
+        read(out)?;
+    } else {
+        return Err(broken());
+    }
+    if hash(None, out) == header.hash { Ok(()) } else { Err(broken()) }
+}
+
+/// The bytes of a payload, compared with their hash.
+pub(super) fn unseal(keys: Option<&Keys>, header: &Header, stored: Vec<u8>) -> Result<Vec<u8>> {
+    let broken = || Wrong::new("it is damaged");
     let plain = if header.locked {
         let keys = keys.ok_or_else(|| Wrong::new("it is locked, and no passphrase was given"))?;
         let (nonce, locked) = stored.split_at_checked(NONCE).ok_or_else(broken)?;
         let front = header.encode();
         let payload = Payload { msg: locked, aad: &front[..HEADER - 4] };
-        unlocked = keys.cipher.decrypt(XNonce::from_slice(nonce), payload).map_err(|_| broken())?;
-        &unlocked[..]
+        keys.cipher.decrypt(XNonce::from_slice(nonce), payload).map_err(|_| broken())?
     } else if keys.is_some() {
         // Somebody put it there who has no key.
         return Err(broken());
     } else {
         stored
     };
-    let bytes = if header.packed { zstd::bulk::decompress(plain, header.whole as usize).map_err(|_| broken())? } else { plain.to_vec() };
+    let bytes = if header.packed { unpacked(&plain, header.whole as usize).ok_or_else(broken)? } else { plain };
     if bytes.len() != header.whole as usize || hash(keys, &bytes) != header.hash {
         return Err(broken());
     }

@@ -12,7 +12,7 @@ use crate::layer::{Result, Wrong};
 use badger_drive::buffer::{Buffer, Pool, is_zero};
 use badger_drive::clock::Clock;
 use badger_drive::reads::{Got, Reads};
-use badger_drive::{Control, Event, Extents, Observer, Outcome, Phase, Source};
+use badger_drive::{Control, Event, Extents, Holds, Observer, Outcome, Phase, Source};
 use std::collections::BTreeMap;
 use std::io::Write;
 use std::ops::Range;
@@ -304,6 +304,30 @@ pub struct Estimate {
 /// Places that the sample looks at, and bytes of each.
 const SAMPLES: u64 = 48;
 const SAMPLE: u64 = 8 * CHUNK;
+/// Stretches that are told apart before the sample; what lies behind the last of them counts as bytes.
+const MOST_STRETCHES: usize = 1 << 16;
+
+/// What of it holds bytes, as far as that is known without reading.
+fn solid(source: &Source, all: &[Range<u64>], control: &Control) -> Vec<Range<u64>> {
+    if source.clock().is_some() {
+        // There even that takes the drive's time.
+        return all.to_vec();
+    }
+    let (mut out, mut asked) = (Vec::<Range<u64>>::new(), 0);
+    for run in all {
+        let mut at = run.start;
+        while at < run.end {
+            asked += 1;
+            let known = if asked > MOST_STRETCHES || control.is_stopped() { None } else { Some(source.stretch(at, run.end - at)) };
+            let len = known.map_or(run.end - at, |known| known.len.clamp(1, run.end - at));
+            if known.is_none_or(|known| known.holds == Holds::Bytes) {
+                out.push(at..at + len);
+            }
+            at += len;
+        }
+    }
+    out
+}
 
 /// Reads a little of everything that is needed, and tells what an image of it will take. What is known to be zero takes nothing.
 ///
@@ -312,13 +336,15 @@ const SAMPLE: u64 = 8 * CHUNK;
 pub fn estimate(source: &Source, needed: &Extents<()>, control: &Control) -> std::io::Result<Estimate> {
     let size = source.geometry().size_bytes;
     let all = runs(needed, 0, size);
-    let read: u64 = all.iter().map(|run| run.end - run.start).sum();
+    let length = |runs: &[Range<u64>]| runs.iter().map(|run| run.end - run.start).sum::<u64>();
+    let read = length(&all);
+    let all = solid(source, &all, control);
     let (mut looked, mut stored, mut took, mut zero, mut buf) = (0u64, 0u64, Duration::ZERO, 0u64, vec![0; SAMPLE as usize]);
-    let step = (read / SAMPLES).max(SAMPLE);
+    let step = (length(&all) / SAMPLES).max(SAMPLE);
     let (mut next, mut before) = (0, 0);
     for run in &all {
         while next < before + (run.end - run.start) && !control.is_stopped() {
-            let at = run.start + (next - before) / CHUNK * CHUNK;
+            let at = run.start + (next - before);
             let len = SAMPLE.min(run.end - at);
             let known = source.zero_run(at, run.end - at);
             if known >= len {
@@ -337,7 +363,7 @@ pub fn estimate(source: &Source, needed: &Extents<()>, control: &Control) -> std
         }
         before += run.end - run.start;
     }
-    let data = read.saturating_sub(zero);
+    let data = length(&all).saturating_sub(zero);
     let share = |of: f64| if looked == 0 { 0.0 } else { of / looked as f64 };
     Ok(Estimate { read, stored: (share(stored as f64) * data as f64) as u64, seconds: share(took.as_secs_f64()) * data as f64 })
 }

@@ -16,11 +16,15 @@ use std::fs::File;
 use std::num::NonZeroUsize;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::mpsc::{Sender, channel};
 use std::sync::{Arc, Mutex};
 
 /// Pages of the map that are remembered, some 48 KiB each, and chunks.
 const PAGES: NonZeroUsize = NonZeroUsize::new(256).expect("it is not zero");
 const CHUNKS: NonZeroUsize = NonZeroUsize::new(256).expect("it is not zero");
+/// Threads that verify.
+const HANDS: usize = 8;
 /// Images that go on from each other.
 const MOST_LAYERS: usize = 64;
 
@@ -85,7 +89,7 @@ fn record(layer: &Layer, at: u64, what: What) -> Result<(Header, Vec<u8>)> {
     let mut stored = vec![0; header.len as usize];
     layer.volumes.read(at + HEADER as u64, &mut stored).map_err(|_| broken("is cut off"))?;
     let keys = layer.keys.as_ref().filter(|_| what != What::Head);
-    let bytes = crypt::unseal(keys, &header, &stored).map_err(|wrong| broken(&wrong.to_string()))?;
+    let bytes = crypt::unseal(keys, &header, stored).map_err(|wrong| broken(&wrong.to_string()))?;
     Ok((header, bytes))
 }
 
@@ -97,7 +101,7 @@ pub(super) fn head_of(volumes: &Volumes) -> Result<Head> {
     let header = header.ok_or_else(|| Wrong::new("its first record is damaged"))?;
     let mut stored = vec![0; header.len as usize];
     volumes.read(HEADER as u64, &mut stored).map_err(|_| Wrong::new("its first record is cut off"))?;
-    let bytes = crypt::unseal(None, &header, &stored)?;
+    let bytes = crypt::unseal(None, &header, stored)?;
     let head: Head = serde_json::from_slice(&bytes).map_err(|error| Wrong::new(format!("its first record cannot be understood: {error}")))?;
     let possible = head.size > 0 && head.size <= 1 << 60 && matches!(head.logical, 512 | 4096) && matches!(head.physical, 512 | 4096);
     match head.version {
@@ -259,6 +263,27 @@ impl Image {
         Ok(bytes)
     }
 
+    /// Fills `out` with a whole chunk, without a detour where there is none to be made.
+    fn whole_chunk(&self, held: &Held, out: &mut [u8]) -> Result<()> {
+        let is_held = self.held_chunks.lock().expect("chunk lock").contains(&(held.image, held.at));
+        let layer = self.chain.get(usize::from(held.image)).filter(|layer| !is_held && layer.keys.is_none());
+        let Some(layer) = layer else {
+            let bytes = self.chunk(held)?;
+            let bytes = bytes.get(..out.len()).ok_or_else(|| Wrong::new("a chunk is short"))?;
+            out.copy_from_slice(bytes);
+            return Ok(());
+        };
+        let broken = |why: &str| Wrong::new(format!("its record at byte {} {why}", held.at));
+        let mut head = [0; HEADER];
+        layer.volumes.read(held.at, &mut head).map_err(|error| broken(&error.to_string()))?;
+        let header = Header::decode(&head).filter(|header| header.what == What::Chunk && !header.locked).ok_or_else(|| broken("is damaged"))?;
+        if header.hash != held.hash || header.whole as usize != out.len() || header.len > header.whole {
+            return Err(broken("is another chunk"));
+        }
+        let read = |buf: &mut [u8]| layer.volumes.read(held.at + HEADER as u64, buf).map_err(|_| broken("is cut off"));
+        crypt::open_into(&header, &read, out).map_err(|wrong| broken(&wrong.to_string()))
+    }
+
     /// The page of a group once more: entries, what was lost, and its hash, hexadecimal.
     pub(super) fn page_again(&self, group: u64) -> Result<PageAgain> {
         let (entries, lost) = self.read_page(group)?;
@@ -322,23 +347,47 @@ impl Image {
     /// Reads every chunk that is in it and compares it with its hash. `each` gets how many bytes of the drive were gone over, and gives
     /// false where it shall end. What is damaged: chunks of the drive, in bytes.
     pub fn verify(&self, each: &mut dyn FnMut(u64) -> bool) -> Vec<Damage> {
-        let mut damage = self.damage.clone();
-        for (group, (at, copy)) in &self.pages {
-            if !each((group * GROUP).saturating_mul(CHUNK).min(self.head.size)) {
-                return damage;
+        let groups: Vec<_> = self.pages.iter().collect();
+        let (next, ends, mut damage) = (AtomicUsize::new(0), AtomicBool::new(false), self.damage.clone());
+        let (tell, told) = channel();
+        let hand = |tell: Sender<(u64, Vec<Damage>)>| {
+            while !ends.load(Ordering::Relaxed)
+                && let Some((group, pages)) = groups.get(next.fetch_add(1, Ordering::Relaxed))
+                && tell.send(((*group + 1).saturating_mul(GROUP * CHUNK), self.verified_group(**group, **pages))).is_ok()
+            {}
+        };
+        std::thread::scope(|scope| {
+            let hand = &hand;
+            for _ in 0..std::thread::available_parallelism().map_or(2, std::num::NonZero::get).clamp(1, HANDS) {
+                let tell = tell.clone();
+                scope.spawn(move || hand(tell));
             }
-            // Both of its pages, although one is enough.
-            for place in [at, copy] {
-                if let Err(wrong) = record(&self.chain[0], *place, What::Page) {
-                    damage.push(Damage { at: *place, text: format!("a page of its map: {wrong}") });
+            drop(tell);
+            let mut furthest = 0;
+            for (end, found) in told {
+                furthest = end.max(furthest);
+                damage.extend(found);
+                if !each(furthest.min(self.head.size)) {
+                    ends.store(true, Ordering::Relaxed);
                 }
             }
-            let chunks = (group * GROUP..(group + 1) * GROUP).take_while(|chunk| chunk.saturating_mul(CHUNK) < self.head.size);
-            chunks.for_each(|chunk| damage.extend(self.verified(chunk)));
+        });
+        if !ends.load(Ordering::Relaxed) {
+            self.loose.keys().for_each(|chunk| damage.extend(self.verified(*chunk)));
+            each(self.head.size);
         }
-        self.loose.keys().for_each(|chunk| damage.extend(self.verified(*chunk)));
-        each(self.head.size);
+        damage.sort_by_key(|damage| damage.at);
         damage
+    }
+
+    /// What is wrong with the chunks of a group, and with both of its pages, although one is enough.
+    fn verified_group(&self, group: u64, (at, copy): (u64, u64)) -> Vec<Damage> {
+        let pages = [at, copy].into_iter().filter_map(|place| {
+            let wrong = record(&self.chain[0], place, What::Page).err()?;
+            Some(Damage { at: place, text: format!("a page of its map: {wrong}") })
+        });
+        let chunks = (group * GROUP..(group + 1) * GROUP).take_while(|chunk| chunk.saturating_mul(CHUNK) < self.head.size);
+        pages.chain(chunks.filter_map(|chunk| self.verified(chunk))).collect()
     }
 
     /// What is wrong with a chunk.
@@ -385,6 +434,7 @@ impl Medium for Image {
             let bad = |wrong: Wrong| ReadError::Unreadable { offset: at, len: end - at, why: format!("the image is damaged there: {wrong}") };
             match self.entry(chunk).map_err(bad)? {
                 Entry::Unused | Entry::Zero => out.fill(0),
+                Entry::Data(held) if inner == 0 && here as u64 == CHUNK.min(size - at) => self.whole_chunk(&held, out).map_err(bad)?,
                 Entry::Data(held) => {
                     let bytes = self.chunk(&held).map_err(bad)?;
                     let piece = bytes.get(inner..inner + here).ok_or_else(|| bad(Wrong::new("a chunk is short")))?;
