@@ -83,6 +83,7 @@ pub fn show(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> 
     let looked = Looked::at(&source);
     let found = bench.workshop.found(path);
     let none = match source.identity().bus {
+        Bus::Image => "an image has none of its own",
         Bus::Network => "a borrowed drive passes no question on; ask on the bench that lends it",
         _ => "a file has none of its own; ask the drive it lies on",
     };

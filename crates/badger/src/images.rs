@@ -27,20 +27,15 @@ fn refused(refusal: Refusal, (from, to): (&Path, &Path), common: &Common) -> Res
 fn kind(args: &ImageArgs) -> Result<Option<Format>, Refusal> {
     let extension = args.file.extension().map(|extension| extension.to_string_lossy().to_lowercase());
     let named = args.format.clone().or(extension).unwrap_or_default();
-    let open = match named.as_str() {
-        "zbi" => None,
+    let open = match Format::of_word(&named) {
         _ if args.file == Path::new("-") => None,
-        "qcow2" => Some(Format::Qcow2),
-        "vhd" => Some(Format::Vhd),
-        "vhdx" => Some(Format::Vhdx),
-        "vmdk" => Some(Format::Vmdk),
-        "vdi" => Some(Format::Vdi),
-        "raw" | "img" => {
+        Some(format) => format,
+        None if named == "raw" || named == "img" => {
             let text = "a raw image is a file like a drive: badger clone DRIVE FILE --new-size SIZE makes it, and proves it";
             return Err(Refusal::new("usage", text));
         }
-        other => {
-            let text = format!("\"{other}\" is no format that is known: zbi, qcow2, vhd, vhdx, vmdk or vdi, by the name's ending or by --format");
+        None => {
+            let text = format!("\"{named}\" is no format that is known: zbi, qcow2, vhd, vhdx, vmdk or vdi, by the name's ending or by --format");
             return Err(Refusal::new("usage", text));
         }
     };

@@ -554,3 +554,66 @@ fn partitions_are_fitted_by_hand(#[case] width: usize, #[case] height: usize) {
     screen.keys(&["Down", "Down", "Down", "Enter"]);
     screen.wait_for("ed from ");
 }
+
+#[rstest]
+#[case::small(80, 24)]
+#[case::usual(142, 42)]
+fn a_drive_is_kept_in_an_image_looked_into_and_put_back(#[case] width: usize, #[case] height: usize) {
+    let screen = Screen::open(width, height, 600, true);
+    screen.find("take tamarack t250 source");
+    screen.keys(&["i"]);
+    screen.wait_for("image, a new file");
+    screen.keys(&["Enter"]);
+    screen.wait_for("everything, as it is");
+    // A name of another kind is not taken, and said why.
+    screen.keys(&["o"]);
+    screen.wait_for("Image, a new file");
+    screen.typed("x");
+    screen.keys(&["Enter"]);
+    screen.wait_for("not taken");
+    screen.keys(&["o"]);
+    screen.wait_for("Image, a new file");
+    screen.keys(&["Escape", "u"]);
+    screen.wait_for("only what is in use");
+    screen.wait_for("Enter begin");
+    screen.keys(&["Enter"]);
+    let proof = screen.wait_for("● proved");
+    assert!(proof.contains("read back") && proof.contains("an image does not start"), "{proof}");
+    let image = std::fs::read_dir(&screen.dir)
+        .unwrap()
+        .map(|entry| entry.unwrap().path())
+        .find(|path| path.extension().is_some_and(|ending| ending == "zbi"));
+    let image = image.expect("an image beside the ledger");
+    screen.keys(&["o"]);
+    let words = screen.wait_for("handed over");
+    assert!(!words.contains("never start the machine with"), "{words}");
+    screen.keys(&["d"]);
+    screen.wait_for("System");
+    // The image lies on the shelf like a drive, and goes onto one.
+    screen.keys(&["1", "o"]);
+    screen.wait_for("a drive that another bench lends");
+    screen.typed("/nowhere/at-all.zbi");
+    screen.keys(&["Enter"]);
+    screen.wait_for("No such file");
+    screen.keys(&["o"]);
+    screen.typed(path(&image));
+    screen.keys(&["Enter"]);
+    screen.wait_for("On the bench · 9 drives");
+    screen.wait_for("◇ just in");
+    screen.keys(&["s"]);
+    screen.find("take corvane nx target");
+    screen.wait_for("▸ target");
+    screen.keys(&["j"]);
+    screen.wait_for("the target looks empty");
+    screen.keys(&["Enter"]);
+    screen.wait_for("to copy");
+    screen.keys(&["Enter"]);
+    screen.wait_for("Type 0F2A to release Corvane NX");
+    screen.typed("0f2a");
+    screen.keys(&["Enter"]);
+    screen.wait_for("● proved");
+    screen.wait_for("file-system");
+    screen.keys(&["1", "x"]);
+    screen.wait_for("On the bench ·");
+    assert!(screen.lines().iter().all(|line| unicode_width::UnicodeWidthStr::width(line.as_str()) <= screen.width));
+}

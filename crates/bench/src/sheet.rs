@@ -96,6 +96,7 @@ pub fn outcome_sentence(report: &Report) -> String {
         _ => format!(" Left out, as planned: {}.", report.left_out.join(", ")),
     };
     match report.outcome {
+        Outcome::Proved if report.image => "What was read from the drive was kept in the image, and equals what was read back out of it.".into(),
         Outcome::Proved if !behind.is_empty() => {
             format!("What was planned was copied and read back from the new drive; it equals the old one.{behind}")
         }

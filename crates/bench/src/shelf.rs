@@ -5,11 +5,12 @@ use crate::ledger::JobRow;
 use crate::ribbon::Ribbon;
 use crate::{Bench, Checkup};
 use badger_drive::discover::Found;
+use badger_drive::{Identity, Refusal};
 use badger_inspect::Looked;
 use badger_inspect::hazard;
 use badger_inspect::{Hazard, Level};
 use std::collections::HashMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -59,6 +60,9 @@ pub struct Shelf {
     generation: Arc<AtomicU64>,
     stop: Arc<AtomicBool>,
     first: Arc<AtomicBool>,
+    /// Files, images and lent drives that somebody put there.
+    brought: Arc<Mutex<Vec<Found>>>,
+    refusal: Arc<Mutex<Option<Refusal>>>,
 }
 
 /// How often arrivals and departures are looked for.
@@ -67,7 +71,9 @@ const EVERY: Duration = Duration::from_millis(400);
 impl Shelf {
     /// Starts looking.
     pub fn start(bench: Bench) -> Self {
-        let shelf = Self { items: Arc::default(), generation: Arc::default(), stop: Arc::default(), first: Arc::new(AtomicBool::new(true)) };
+        let first = Arc::new(AtomicBool::new(true));
+        let shelf =
+            Self { items: Arc::default(), generation: Arc::default(), stop: Arc::default(), first, brought: Arc::default(), refusal: Arc::default() };
         let watched = shelf.clone();
         std::thread::spawn(move || watched.watch(&bench));
         shelf
@@ -112,6 +118,40 @@ impl Shelf {
         });
     }
 
+    /// Puts a file, an image or a lent drive on the shelf, in a thread of its own. Why that is not possible is told by
+    /// [`Shelf::take_refusal`].
+    pub fn bring(&self, bench: &Bench, path: PathBuf) {
+        let (shelf, bench) = (self.clone(), bench.clone());
+        std::thread::spawn(move || {
+            match bench.workshop.source(&path) {
+                Ok(source) => {
+                    let identity = Identity { path: path.clone(), ..source.identity().clone() };
+                    let found = Found { identity, geometry: source.geometry(), uses: Vec::new(), system: false, numbers: None, sequence: None };
+                    let mut brought = shelf.brought.lock().expect("shelf lock");
+                    brought.retain(|one| one.identity.path != path);
+                    brought.push(found);
+                }
+                Err(refusal) => *shelf.refusal.lock().expect("shelf lock") = Some(refusal),
+            }
+            shelf.generation.fetch_add(1, Ordering::SeqCst);
+        });
+    }
+
+    /// Why the last thing could not be put on the shelf; told once.
+    pub fn take_refusal(&self) -> Option<Refusal> {
+        self.refusal.lock().expect("shelf lock").take()
+    }
+
+    /// Whether somebody put it there.
+    pub fn is_brought(&self, path: &Path) -> bool {
+        self.brought.lock().expect("shelf lock").iter().any(|one| one.identity.path == *path)
+    }
+
+    /// Takes it off the shelf again.
+    pub fn take_away(&self, path: &Path) {
+        self.brought.lock().expect("shelf lock").retain(|one| one.identity.path != *path);
+    }
+
     fn answer(&self, path: &PathBuf, checkup: Option<Checkup>) {
         if let Some(item) = self.items.lock().expect("shelf lock").iter_mut().find(|item| item.path() == path) {
             item.checkup = checkup;
@@ -121,7 +161,9 @@ impl Shelf {
 
     fn watch(&self, bench: &Bench) {
         while !self.stop.load(Ordering::SeqCst) {
-            let found = bench.workshop.drives();
+            let mut found = bench.workshop.drives();
+            let brought = self.brought.lock().expect("shelf lock").clone();
+            found.extend(brought.into_iter().filter(|one| found.iter().all(|other| other.identity.path != one.identity.path)).collect::<Vec<_>>());
             self.merge(bench, found);
             self.first.store(false, Ordering::SeqCst);
             self.look_at_new(bench);

@@ -30,6 +30,8 @@ pub enum Bus {
     Loop,
     /// A plain file.
     File,
+    /// An image with a drive in it.
+    Image,
     /// Another bench lends it over the network.
     Network,
     /// Anything else.
@@ -51,6 +53,7 @@ impl Bus {
             Self::Virtio => "virtual disk",
             Self::Loop => "loop device",
             Self::File => "file",
+            Self::Image => "image",
             Self::Network => "borrowed",
             Self::Other => "other",
         }
@@ -77,6 +80,7 @@ fn name(bus: Bus) -> &'static str {
         Bus::Virtio => "virtio",
         Bus::Loop => "loop",
         Bus::File => "file",
+        Bus::Image => "image",
         Bus::Network => "network",
         Bus::Other => "other",
     }

@@ -135,6 +135,11 @@ pub trait Medium: Send + Sync {
         Vec::new()
     }
 
+    /// What whoever copies it has to know of it, a sentence; `None` for a drive that is all there.
+    fn remark(&self) -> Option<String> {
+        None
+    }
+
     /// What hides where its bytes lie, in words; `None` where the files that it rests on tell everything.
     fn veil(&self) -> Option<String> {
         None

@@ -68,6 +68,9 @@ impl Medium for Heeding {
     fn rests_on(&self) -> Vec<&File> {
         self.inner.rests_on()
     }
+    fn remark(&self) -> Option<String> {
+        self.inner.remark()
+    }
     fn veil(&self) -> Option<String> {
         self.inner.veil()
     }

@@ -6,7 +6,7 @@ pub use crate::parts::Format;
 use crate::parts::{Below, MOST_UNPACKED, Opened, beside};
 use crate::read;
 use badger_drive::raw::RawFile;
-use badger_drive::{Geometry, Holds, Identity, Medium, Patience, ReadError, Standing, Stretch};
+use badger_drive::{Bus, Geometry, Holds, Identity, Medium, Patience, ReadError, Standing, Stretch};
 use lru::LruCache;
 use std::collections::HashSet;
 use std::fs::File;
@@ -69,7 +69,7 @@ fn open_layer(path: &Path, snapshot: Option<&str>, met: &mut HashSet<(u64, u64)>
         }
     };
     let mut identity = Identity::of_file(path);
-    identity.read_only = true;
+    (identity.read_only, identity.bus) = (true, Bus::Image);
     let (logical_sector, physical_sector) = layer.sectors();
     let geometry = Geometry { size_bytes: layer.size(), logical_sector, physical_sector };
     let unpacked = Mutex::new(LruCache::new(REMEMBERED));

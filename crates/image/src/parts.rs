@@ -27,6 +27,24 @@ pub enum Format {
 }
 
 impl Format {
+    /// By the word for it, the ending of a name too: `Some(None)` is our own format, `None` nothing that is known.
+    pub fn of_word(word: &str) -> Option<Option<Self>> {
+        Some(match word.to_lowercase().as_str() {
+            "zbi" => None,
+            "qcow2" => Some(Self::Qcow2),
+            "vhd" => Some(Self::Vhd),
+            "vhdx" => Some(Self::Vhdx),
+            "vmdk" => Some(Self::Vmdk),
+            "vdi" => Some(Self::Vdi),
+            _ => return None,
+        })
+    }
+
+    /// By the ending of a file's name.
+    pub fn of_name(path: &Path) -> Option<Option<Self>> {
+        Self::of_word(path.extension()?.to_str()?)
+    }
+
     /// The name for a screen.
     pub fn word(self) -> &'static str {
         match self {

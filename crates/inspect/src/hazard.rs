@@ -110,6 +110,7 @@ pub fn of_pair(workshop: &Workshop, source: &Source, looked: &Looked, candidate:
         out.push(Hazard::new(Level::Stop, claimed.code, claimed.text));
     }
     out.extend(veiled(source, candidate));
+    out.extend(source.remark().map(|text| Hazard::new(Level::Mind, "source-in-part", text)));
     out.extend(of_drive(None, looked));
     if ids == Ids::Keep && !looked.table.disk_id.is_empty() {
         let twins = twins(workshop, source, candidate, &looked.table);

@@ -6,10 +6,10 @@ use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{DriveFacts, SheetData};
 use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
-use badger_drive::{Control, Event, Extents, Ground, Medium, Observer, Outcome, Phase, Refusal, Source};
+use badger_drive::{Control, Event, Extents, Ground, Medium, Observer, Outcome, Phase, Refusal, Source, Witness};
 use badger_image::own::{self, Estimate, Image, Made, Making, Onto, Passphrase};
 use badger_image::{Format, write};
-use badger_inspect::{Line, Looked, Stretch, Verdict, volumes};
+use badger_inspect::{Hazard, Line, Looked, Stretch, Verdict, hazard, volumes};
 use badger_transfer::{Report, verify};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -53,6 +53,8 @@ pub struct ImageReady {
     sparing: bool,
     resume: bool,
     passphrase: Option<Passphrase>,
+    /// How the drive looked.
+    witness: Witness,
     /// Bytes that are read, what they take in the image, and how long reading takes.
     pub estimate: Estimate,
     /// What is free where the image goes; `None` for a pipe.
@@ -95,7 +97,7 @@ impl ImageOrder {
             refuse_on_source(&self.file, &source, bench)?;
             resume = self.resumes(&source, passphrase.as_ref())?;
         }
-        let looked = Looked::at(&source);
+        let (looked, witness) = (Looked::at(&source), Witness::of(&*source, &[]));
         let size = source.geometry().size_bytes;
         let (mut needed, mut sparing) = (Extents::new(), false);
         needed.set(0..size, ());
@@ -110,7 +112,7 @@ impl ImageOrder {
                 format!("the image will take about {} where {} are free: make room, or choose another place", human(estimate.stored), human(free));
             return Err(Refusal::new("no-room", text));
         }
-        Ok(ImageReady { order: self, source, looked, needed, sparing, resume, passphrase, estimate, free })
+        Ok(ImageReady { order: self, source, looked, needed, sparing, resume, passphrase, witness, estimate, free })
     }
 
     /// Whether what has the image's name is gone on with.
@@ -138,7 +140,56 @@ impl ImageOrder {
     }
 }
 
+/// What a screen shows of an order that was looked at.
+#[derive(Clone)]
+pub struct ImageSight {
+    /// The drive.
+    pub source: DriveFacts,
+    /// Bytes of it that are needed.
+    pub bytes: u64,
+    /// Which they are.
+    pub needed: Extents<()>,
+    /// Whether that is only what is in use.
+    pub sparing: bool,
+    /// What the image will take, by a sample.
+    pub estimate: Estimate,
+    /// What is free where it goes.
+    pub free: Option<u64>,
+    /// Whether what is there is gone on with.
+    pub resume: bool,
+    /// What to know of the drive.
+    pub hazards: Vec<Hazard>,
+}
+
 impl ImageReady {
+    /// What a screen shows of it.
+    pub fn sight(&self) -> ImageSight {
+        let geometry = self.source.geometry();
+        ImageSight {
+            source: DriveFacts::new(self.source.identity(), geometry, Ribbon::of(&self.looked, geometry.size_bytes)),
+            bytes: self.needed.total(|()| true),
+            needed: self.needed.clone(),
+            sparing: self.sparing,
+            estimate: self.estimate,
+            free: self.free,
+            resume: self.resume,
+            hazards: hazard::of_drive(None, &self.looked),
+        }
+    }
+
+    /// What is not as it was when it was shown; `None` where nothing is.
+    pub fn differs(&self, now: &Self) -> Option<&'static str> {
+        if self.source.key() != now.source.key() {
+            Some("it is another drive")
+        } else if self.witness != now.witness || self.needed.total(|()| true) != now.needed.total(|()| true) {
+            Some("the drive was written to, or holds something else")
+        } else if self.resume != now.resume {
+            Some("an unfinished image came, or went")
+        } else {
+            None
+        }
+    }
+
     /// Makes the image, reads it back, and notes it in the ledger.
     ///
     /// # Errors
@@ -169,13 +220,13 @@ impl ImageReady {
         let onto = if is_pipe { Onto::Pipe(Box::new(std::io::stdout())) } else { Onto::File(&order.file, order.split) };
         info!(job, run, from = source.key(), used = sparing, resume, "an image is made");
         let made = match order.format {
-            Some(format) => written(&source, &order.file, format, control, observer, &*clock)?,
-            None => own::make(&making, onto, control, observer, &*clock).map_err(refused("image"))?,
+            Some(format) => written(&source, &order.file, format, control, observer, &*clock),
+            None => own::make(&making, onto, control, observer, &*clock).unwrap_or_else(failed),
         };
         let mut report = report(&order, &source, &needed, &made);
         report.job = job;
         if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) && order.format.is_some() {
-            compare(&mut report, &order, &source, bench, control, observer)?;
+            compare(&mut report, &order, &source, bench, control, observer);
         } else if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) {
             prove(&mut report, &order, passphrase.as_ref(), is_pipe, control, observer);
         }
@@ -225,7 +276,7 @@ fn facts(source: &Source, looked: &Looked, job: i64, order: &ImageOrder) -> Stri
 fn report(order: &ImageOrder, source: &Source, needed: &Extents<()>, made: &Made) -> Report {
     let mut report = Report::new(order.source.display().to_string(), order.file.display().to_string());
     let sector = u64::from(source.geometry().logical_sector);
-    report.outcome = made.outcome;
+    (report.outcome, report.image) = (made.outcome, true);
     report.planned_bytes = needed.total(|()| true);
     report.read_bytes = made.read_bytes;
     report.written_bytes = made.stored_bytes;
@@ -237,27 +288,34 @@ fn report(order: &ImageOrder, source: &Source, needed: &Extents<()>, made: &Made
 }
 
 /// Writes an image of an open format.
-fn written(source: &Source, file: &Path, format: Format, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> Result<Made, Refusal> {
-    let written = write::write(source, file, format, control, observer, clock).map_err(refused("image"))?;
+fn written(source: &Source, file: &Path, format: Format, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> Made {
+    let written = match write::write(source, file, format, control, observer, clock) {
+        Ok(written) => written,
+        Err(error) => return failed(error),
+    };
     let mut made = Made { read_bytes: written.read_bytes, stored_bytes: written.len, len: written.len, lost: written.lost, ..Made::default() };
     if written.stopped {
-        made.reason = "stopped; the file is no image and can be taken away".into();
+        made.reason = "stopped; this format cannot be gone on with, nothing is left of it".into();
     } else {
         made.outcome = if made.lost.is_empty() { Outcome::Proved } else { Outcome::Incomplete };
     }
-    Ok(made)
+    made
+}
+
+/// What nothing came of, although it was begun.
+fn failed(error: std::io::Error) -> Made {
+    Made { outcome: Outcome::Interrupted, reason: error.to_string(), ..Made::default() }
 }
 
 /// Reads the drive once more, and the image as a drive, and compares them.
-fn compare(
-    report: &mut Report,
-    order: &ImageOrder,
-    source: &Source,
-    bench: &Bench,
-    control: &Control,
-    observer: &dyn Observer,
-) -> Result<(), Refusal> {
-    let image = bench.workshop.source(&order.file)?;
+fn compare(report: &mut Report, order: &ImageOrder, source: &Source, bench: &Bench, control: &Control, observer: &dyn Observer) {
+    let image = match bench.workshop.source(&order.file) {
+        Ok(image) => image,
+        Err(refusal) => {
+            report.outcome = Outcome::Finished;
+            return report.proof.push(Line::new("blocks", Verdict::Fails, format!("it cannot be opened again: {}", refusal.text)));
+        }
+    };
     image.obey(control);
     observer.event(&Event::Phase { phase: Phase::Prove, total: source.geometry().size_bytes, done: 0, files: None });
     let compared = verify::compare(source, &image, control, observer, &*bench.workshop.clock);
@@ -284,7 +342,6 @@ fn compare(
         report.outcome = Outcome::Finished;
     }
     report.proof.push(line);
-    Ok(())
 }
 
 /// Reads the image back, from the medium as far as the system lets it, and compares every chunk with what was read from the drive.
@@ -319,11 +376,14 @@ fn prove(report: &mut Report, order: &ImageOrder, passphrase: Option<&Passphrase
     }
     let hash = image.hash();
     let line = match damage.len() {
-        0 => Line::new(
-            "blocks",
-            Verdict::Holds,
-            format!("{} of the drive read back out of the image equal what was read from it", human(report.read_bytes)),
-        ),
+        0 => Line {
+            evidence: vec![format!("hash over all of it: {hash}")],
+            ..Line::new(
+                "blocks",
+                Verdict::Holds,
+                format!("{} of the drive read back out of the image equal what was read from it", human(report.read_bytes)),
+            )
+        },
         count => Line {
             evidence: damage.iter().take(100).map(|damage| format!("at byte {}: {}", thousands(damage.at), damage.text)).collect(),
             ..Line::new("blocks", Verdict::Fails, format!("{} places of the image are damaged", thousands(count as u64)))

@@ -87,7 +87,10 @@ impl Borrowed {
             bus: Bus::Network,
             rotational: says.bus.is_some().then_some(export.flags & flag::ROTATIONAL != 0),
             read_only: export.flags & flag::READ_ONLY != 0,
-            adapter: says.bus.filter(|bus| !matches!(bus, Bus::File | Bus::Loop)).map(|bus| format!("lent by another bench, {} there", bus.word())),
+            adapter: says
+                .bus
+                .filter(|bus| !matches!(bus, Bus::File | Bus::Image | Bus::Loop))
+                .map(|bus| format!("lent by another bench, {} there", bus.word())),
             ..of_path
         };
         let mut borrowed = Self {

@@ -240,7 +240,7 @@ impl Serving<'_> {
         let len = request.len as usize;
         // Files are read through the system's memory, which others read them through too; drives past it, so that they answer
         // for themselves. Direct reads need bytes that begin at a multiple of the page.
-        let at = if self.lent.source.identity().bus == Bus::File { ALIGN + 64 } else { ALIGN };
+        let at = if matches!(self.lent.source.identity().bus, Bus::File | Bus::Image) { ALIGN + 64 } else { ALIGN };
         if buffer.len() < at + len {
             *buffer = Buffer::new(at + len);
         }

@@ -37,6 +37,9 @@ pub struct Report {
     pub source: String,
     /// Path of the target.
     pub target: String,
+    /// Whether the target is an image.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub image: bool,
     /// Bytes the plan copies.
     pub planned_bytes: u64,
     /// Bytes read from the source, known holes included.
@@ -73,6 +76,7 @@ impl Report {
             job: 0,
             source,
             target,
+            image: false,
             planned_bytes: 0,
             read_bytes: 0,
             written_bytes: 0,

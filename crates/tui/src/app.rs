@@ -12,7 +12,7 @@ use crate::{help, ledger, palette};
 use badger_bench::Bench;
 use badger_bench::ledger::{JobRow, local, now};
 use badger_bench::shelf::{Item, Shelf};
-use badger_jobs::Order;
+use badger_jobs::{ImageOrder, Order};
 use crossterm::event::{KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -141,6 +141,9 @@ impl App {
             changed = true;
             self.shown.fill(self.shelf.items());
             self.tell_rights();
+            if let Some(refusal) = self.shelf.take_refusal() {
+                self.message = Some((Mean::Mind, refusal.text));
+            }
         }
         match self.dig.refresh(self.bench.config.destination.as_deref()) {
             Ok(news) => changed |= news,
@@ -169,6 +172,12 @@ impl App {
         }
         let said = match self.place {
             Place::Job => self.jobs.in_hand().and_then(|job| job.paste(text)),
+            Place::Bench => {
+                if let Some(held) = &mut self.shown.bringing {
+                    held.extend(text.chars().filter(|c| !c.is_control()));
+                }
+                None
+            }
             _ => None,
         };
         if let Some(said) = said {
@@ -192,6 +201,17 @@ impl App {
         (self.shown.source, self.shown.target) = (None, None);
     }
 
+    /// Makes a job that keeps a drive in an image, and goes to it.
+    fn keep(&mut self, source: PathBuf, file: Option<PathBuf>, (ticket, customer): (String, String)) {
+        let identity = self.shown.items.iter().find(|item| *item.path() == source).map(|item| item.found.identity.clone());
+        let usual = || identity.map(|identity| job::usual_file(&self.bench, &identity.model, &identity.serial)).unwrap_or_default();
+        let file = file.unwrap_or_else(usual);
+        let order = ImageOrder { source, file, ticket, customer, technician: self.technician.clone(), ..ImageOrder::default() };
+        self.jobs.keep(order, &self.bench);
+        self.place = Place::Job;
+        (self.shown.source, self.shown.target) = (None, None);
+    }
+
     /// Opens a job of the list: one that is open, one to be picked up again, or one that is over.
     fn open_listed(&mut self, index: usize) {
         match self.jobs.listed().into_iter().nth(index) {
@@ -209,6 +229,10 @@ impl App {
         } else if unfinished {
             let find = |key: &str| self.shown.items.iter().find(|item| item.found.key() == key).map(|item| item.path().clone());
             match (find(&row.source_key), find(&row.target_key)) {
+                (Some(source), None) if row.target_key.starts_with("image ") => {
+                    let file = row.target_key.strip_prefix("image ").map(PathBuf::from);
+                    self.keep(source, file, (row.ticket.clone(), row.customer.clone()));
+                }
                 (Some(source), Some(target)) => self.open_job(source, target, row.ticket.clone(), row.customer.clone()),
                 _ => self.message = Some((Mean::Mind, format!("to pick up job {} attach both of its drives", row.id))),
             }
@@ -226,6 +250,12 @@ impl App {
             Message::Say(mean, text) => self.message = Some((mean, text)),
             Message::Dig(path) => self.dig_into(path),
             Message::NewJob => self.new_job(),
+            Message::Keep(path) => self.keep(path, None, (String::new(), String::new())),
+            Message::Bring(path) => {
+                let path = if path.exists() { std::path::absolute(&path).unwrap_or(path) } else { path };
+                self.shown.wanted = Some(path.clone());
+                self.shelf.bring(&self.bench, path);
+            }
             Message::OpenPast(row) => self.open_past(&row),
             Message::LedgerChanged => self.read_ledger(),
         }
@@ -263,7 +293,7 @@ impl App {
             Place::Job => self.jobs.is_typing(),
             Place::Ledger => self.ledger.is_typing(),
             Place::Dig => self.dig.is_typing(),
-            Place::Bench => false,
+            Place::Bench => self.shown.bringing.is_some(),
         };
         if !typing {
             match key.code {

@@ -38,6 +38,10 @@ pub struct BenchView {
     pub source: Option<PathBuf>,
     /// Marked as target.
     pub target: Option<PathBuf>,
+    /// The name of what is to be brought, while it is typed.
+    pub bringing: Option<String>,
+    /// Chosen as soon as it is there.
+    pub wanted: Option<PathBuf>,
 }
 
 impl BenchView {
@@ -46,6 +50,9 @@ impl BenchView {
         let path = self.items.get(self.chosen).map(|item| item.path().clone());
         self.items = items;
         self.chosen = path.and_then(|path| self.place_of(&path)).unwrap_or(0);
+        if let Some(at) = self.wanted.as_ref().and_then(|path| self.place_of(path)) {
+            (self.chosen, self.wanted) = (at, None);
+        }
     }
 
     /// Where a drive stands.
@@ -57,6 +64,17 @@ impl BenchView {
     pub fn key(&mut self, code: KeyCode, shelf: &Shelf, bench: &Bench) -> Option<Message> {
         let last = self.items.len().saturating_sub(1);
         let path = self.items.get(self.chosen).map(|item| item.path().clone());
+        if let Some(mut typed) = self.bringing.take() {
+            match code {
+                KeyCode::Enter => return Some(typed.trim()).filter(|typed| !typed.is_empty()).map(|typed| Message::Bring(typed.into())),
+                KeyCode::Esc => return None,
+                KeyCode::Backspace => _ = typed.pop(),
+                KeyCode::Char(c) => typed.push(c),
+                _ => {}
+            }
+            self.bringing = Some(typed);
+            return None;
+        }
         match code {
             KeyCode::Down => self.chosen = (self.chosen + 1).min(last),
             KeyCode::Up => self.chosen = self.chosen.saturating_sub(1),
@@ -80,6 +98,11 @@ impl BenchView {
                 }
             }
             KeyCode::Char('d') => return path.map(Message::Dig),
+            KeyCode::Char('i') => return self.source.clone().or(path).map(Message::Keep),
+            KeyCode::Char('o') => self.bringing = Some(String::new()),
+            KeyCode::Char('x') if path.as_ref().is_some_and(|path| shelf.is_brought(path)) => {
+                path.iter().for_each(|path| shelf.take_away(path));
+            }
             KeyCode::Char('h') => {
                 if let Some(item) = self.items.get(self.chosen) {
                     shelf.check_up(bench, &item.found);
@@ -96,7 +119,15 @@ impl BenchView {
 
     /// The keys at the bottom.
     pub fn hints(&self) -> Vec<(&'static str, &'static str)> {
-        let mut hints = vec![("s", "source"), ("t", "target"), ("Enter", if self.drawer { "shut" } else { "open" }), ("d", "dig"), ("h", "health")];
+        let mut hints = vec![
+            ("s", "source"),
+            ("t", "target"),
+            ("Enter", if self.drawer { "shut" } else { "open" }),
+            ("d", "dig"),
+            ("h", "health"),
+            ("i", "image"),
+            ("o", "open a file"),
+        ];
         if self.source.is_some() && self.target.is_some() {
             hints.insert(0, ("j", "make the job"));
         } else {
@@ -122,6 +153,14 @@ impl BenchView {
             let low = Rect { y: body.bottom() - strip, height: strip, ..body };
             crate::draw::rule(frame.buffer_mut(), low, low.y);
             draw_job_lines(jobs, frame, inset(Rect { y: low.y + 1, height: strip - 1, ..low }, 1), &listed, hits);
+        }
+        if let Some(typed) = &self.bringing {
+            let lines = vec![
+                vec![loud(Mean::Text, "An image, a raw file, or a drive that another bench lends (nbd://HOST/NAME)")],
+                vec![loud(Mean::Focus, "▸ "), loud(Mean::Text, typed.clone()), loud(Mean::Focus, "▏")],
+                vec![say(Mean::Quiet, "Enter puts it on the shelf · x takes it away again · Esc leaves it")],
+            ];
+            crate::draw::sheet(frame, body, 84, lines);
         }
     }
 }

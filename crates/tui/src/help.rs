@@ -17,6 +17,8 @@ const BENCH: Keys = &[
     ("j", "make a job of the two"),
     ("d", "dig: look into its files"),
     ("h", "ask it again how it is"),
+    ("i", "keep it in an image, or the marked source"),
+    ("o  x", "put an image, a file, a lent drive on the shelf; take it away"),
     ("Esc", "take the marks away"),
 ];
 const JOB: Keys = &[
@@ -34,6 +36,7 @@ const JOB: Keys = &[
     ("x  l", "Run: stop in order; limit the rate"),
     ("h", "Run: let sample drives' time pass faster"),
     ("arrows", "Run: move the cursor over the surface; Prove: choose a line"),
+    ("o u p", "Plan of an image: its file and format; what is kept; what it goes on from"),
     ("w", "Hand over: write the job sheet"),
 ];
 const DIG: Keys = &[

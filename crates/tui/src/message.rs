@@ -53,6 +53,10 @@ pub enum Message {
     Dig(PathBuf),
     /// Make a job of the marked drives.
     NewJob,
+    /// Keep a drive in an image.
+    Keep(PathBuf),
+    /// Bring an image, a file or a drive that is lent to the bench.
+    Bring(PathBuf),
     /// Open a job of the ledger.
     OpenPast(Box<JobRow>),
     /// What is in the ledger changed.

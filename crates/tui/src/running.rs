@@ -3,7 +3,7 @@
 use crate::draw::surface::State;
 use badger_bench::Bench;
 use badger_drive::{Extents, Refusal};
-use badger_jobs::Ready;
+use badger_jobs::{ImageReady, Ready};
 use badger_transfer::meter::Meter;
 use badger_transfer::{Control, Event, Observer, Phase, Report};
 use std::sync::{Arc, Mutex};
@@ -149,7 +149,6 @@ pub struct Running {
 impl Running {
     /// Begins; `done` stretches of an unfinished run are shown as saved at once.
     pub fn start(bench: Bench, ready: Ready, tail: String) -> Self {
-        let control = Arc::new(Control::new());
         let mut first = Progress::new();
         if ready.plan.sparing.is_some() {
             first.map.set(0..ready.plan.size(), State::Free);
@@ -160,10 +159,25 @@ impl Running {
             past.lost.iter().for_each(|(range, ())| first.take(&Event::Lost { start: range.start, len: range.end - range.start }));
             first.kept = past.done_bytes();
         }
+        Self::begin(first, move |control, observer| ready.run(&bench, &tail, control, observer))
+    }
+
+    /// Begins to make an image.
+    pub fn keep(bench: Bench, ready: ImageReady) -> Self {
+        let (mut first, sight) = (Progress::new(), ready.sight());
+        if sight.sparing {
+            first.map.set(0..sight.source.size_bytes, State::Free);
+            sight.needed.iter().for_each(|(range, ())| first.map.clear(range));
+        }
+        Self::begin(first, move |control, observer| ready.run(&bench, control, observer))
+    }
+
+    fn begin(first: Progress, run: impl FnOnce(&Control, &dyn Observer) -> Result<Report, Refusal> + Send + 'static) -> Self {
+        let control = Arc::new(Control::new());
         let progress = Arc::new(Mutex::new(first));
         let (shared, steered) = (progress.clone(), control.clone());
         let thread = std::thread::spawn(move || {
-            let outcome = ready.run(&bench, &tail, &steered, &Shared(shared.clone(), steered.clone()));
+            let outcome = run(&steered, &Shared(shared.clone(), steered.clone()));
             shared.lock().expect("progress lock").outcome = Some(outcome);
         });
         Self { control, progress, thread: Some(thread) }

@@ -87,6 +87,7 @@ pub fn ask(drive: &dyn Ask, bus: Bus) -> Health {
         Bus::Usb | Bus::UsbNvme | Bus::Scsi | Bus::Other => of_scsi(drive),
         Bus::Virtio => Health::unknown("a virtual disk has none of its own"),
         Bus::Loop | Bus::File => Health::unknown("a file has none of its own; ask the drive it lies on"),
+        Bus::Image => Health::unknown("an image has none of its own"),
         Bus::Network => Health::unknown("a borrowed drive passes no question on; ask on the bench that lends it"),
         Bus::Mmc => Health::unknown("memory cards do not say"),
     }

@@ -304,6 +304,9 @@ pub struct Estimate {
 /// Places that the sample looks at, and bytes of each.
 const SAMPLES: u64 = 48;
 const SAMPLE: u64 = 8 * CHUNK;
+/// A slow drive is asked for so many, and no more after so long on its own clock.
+const LEAST_SAMPLES: u64 = 6;
+const LONGEST_SAMPLE: Duration = Duration::from_secs(3);
 /// Stretches that are told apart before the sample; what lies behind the last of them counts as bytes.
 const MOST_STRETCHES: usize = 1 << 16;
 
@@ -334,38 +337,53 @@ fn solid(source: &Source, all: &[Range<u64>], control: &Control) -> Vec<Range<u6
 /// # Errors
 /// Why the drive gives nothing.
 pub fn estimate(source: &Source, needed: &Extents<()>, control: &Control) -> std::io::Result<Estimate> {
+    let began = std::time::Instant::now();
     let size = source.geometry().size_bytes;
     let all = runs(needed, 0, size);
     let length = |runs: &[Range<u64>]| runs.iter().map(|run| run.end - run.start).sum::<u64>();
     let read = length(&all);
     let all = solid(source, &all, control);
-    let (mut looked, mut stored, mut took, mut zero, mut buf) = (0u64, 0u64, Duration::ZERO, 0u64, vec![0; SAMPLE as usize]);
-    let step = (length(&all) / SAMPLES).max(SAMPLE);
-    let (mut next, mut before) = (0, 0);
-    for run in &all {
-        while next < before + (run.end - run.start) && !control.is_stopped() {
-            let at = run.start + (next - before);
-            let len = SAMPLE.min(run.end - at);
-            let known = source.zero_run(at, run.end - at);
-            if known >= len {
-                // All of it counts, up to the next place.
-                zero += known.min(step);
-            } else {
-                let (began, bytes) = (std::time::Instant::now(), &mut buf[..len as usize]);
-                let told = source.clock().map(|clock| clock.now());
-                if source.read_at(at, bytes).is_ok() {
-                    took += source.clock().zip(told).map_or_else(|| began.elapsed(), |(clock, told)| clock.now().saturating_sub(told));
-                    looked += len;
-                    stored += bytes.chunks(CHUNK as usize).map(|chunk| if is_zero(chunk) { 0 } else { packed_len(chunk) }).sum::<u64>();
-                }
-            }
-            next += step;
+    let data = length(&all);
+    let step = (data / SAMPLES).max(SAMPLE);
+    // Spread from the first place on, so that ending early leaves no part out.
+    let mut places: Vec<u64> = (0..data.div_ceil(step)).collect();
+    places.sort_by_key(|place| (*place as u8).reverse_bits());
+    let now = || source.clock().map_or_else(|| began.elapsed(), |clock| clock.now());
+    let start = now();
+    let (mut seen, mut zero, mut looked, mut stored, mut took, mut buf) = (0u64, 0u64, 0u64, 0u64, Duration::ZERO, vec![0; SAMPLE as usize]);
+    for place in places {
+        if control.is_stopped() || seen >= LEAST_SAMPLES && now().saturating_sub(start) > LONGEST_SAMPLE {
+            break;
         }
-        before += run.end - run.start;
+        let Some(at) = place_of(&all, place * step) else { break };
+        let len = SAMPLE.min(size - at);
+        seen += 1;
+        if source.zero_run(at, len) >= len {
+            zero += 1;
+            continue;
+        }
+        let (before, bytes) = (now(), &mut buf[..len as usize]);
+        if source.read_at(at, bytes).is_ok() {
+            took += now().saturating_sub(before);
+            looked += len;
+            stored += bytes.chunks(CHUNK as usize).map(|chunk| if is_zero(chunk) { 0 } else { packed_len(chunk) }).sum::<u64>();
+        }
     }
-    let data = length(&all).saturating_sub(zero);
+    let data = data as f64 * (1.0 - zero as f64 / seen.max(1) as f64);
     let share = |of: f64| if looked == 0 { 0.0 } else { of / looked as f64 };
-    Ok(Estimate { read, stored: (share(stored as f64) * data as f64) as u64, seconds: share(took.as_secs_f64()) * data as f64 })
+    Ok(Estimate { read, stored: (share(stored as f64) * data) as u64, seconds: share(took.as_secs_f64()) * data })
+}
+
+/// The byte of the drive that is so far within the runs.
+fn place_of(runs: &[Range<u64>], mut within: u64) -> Option<u64> {
+    for run in runs {
+        let len = run.end - run.start;
+        if within < len {
+            return Some(run.start + within);
+        }
+        within -= len;
+    }
+    None
 }
 
 fn packed_len(chunk: &[u8]) -> u64 {

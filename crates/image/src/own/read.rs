@@ -9,7 +9,7 @@ use super::write::{End, Head, Index, LAST};
 use super::{CHUNK, GROUP};
 use crate::layer::{Result, Wrong};
 use crate::parts::beside;
-use badger_drive::{Extents, Geometry, Holds, Identity, Medium, ReadError, Standing, Stretch};
+use badger_drive::{Bus, Extents, Geometry, Holds, Identity, Medium, ReadError, Standing, Stretch};
 use lru::LruCache;
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -161,7 +161,7 @@ impl Image {
             parent = below.parent;
         }
         let mut identity = Identity::of_file(path);
-        identity.read_only = true;
+        (identity.read_only, identity.bus) = (true, Bus::Image);
         let mut image = Self {
             head,
             chain,
@@ -415,6 +415,11 @@ impl Image {
 impl Medium for Image {
     fn geometry(&self) -> Geometry {
         Geometry { size_bytes: self.head.size, logical_sector: self.head.logical, physical_sector: self.head.physical }
+    }
+
+    fn remark(&self) -> Option<String> {
+        let text = "the image holds only what was in use on the drive: all else was not kept, and is zero here";
+        self.sparing.then(|| text.to_string())
     }
 
     fn identity(&self) -> &Identity {

@@ -87,20 +87,27 @@ pub struct Written {
     pub len: u64,
     /// What could not be read, and is zero in the image: start and length.
     pub lost: Vec<(u64, u64)>,
-    /// Whether it was stopped; the file is no image then.
+    /// Whether it was stopped; there is no file then.
     pub stopped: bool,
 }
 
-/// Writes a drive into a new file of an open format.
+/// Writes a drive into a new file of an open format. Where it is not written to its end the file goes again.
 ///
 /// # Errors
-/// What the format cannot hold, why the file cannot be written, or that the drive is gone. No image is there then.
+/// What the format cannot hold, why the file cannot be written, or that the drive is gone.
 pub fn write(source: &Source, path: &Path, format: Format, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> io::Result<Written> {
+    let file = OpenOptions::new().read(true).write(true).create_new(true).open(path)?;
+    let written = write_into(source, &file, format, control, observer, clock);
+    if !written.as_ref().is_ok_and(|written| !written.stopped) {
+        let _ = std::fs::remove_file(path);
+    }
+    written
+}
+
+fn write_into(source: &Source, file: &File, format: Format, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> io::Result<Written> {
     let geometry = source.geometry();
     let size = geometry.size_bytes;
-    let file = OpenOptions::new().read(true).write(true).create_new(true).open(path)?;
-    let mut sink = sink(format, Out { file: file.try_clone()?, at: 0 }, (size, geometry.logical_sector, geometry.physical_sector))
-        .inspect_err(|_| _ = std::fs::remove_file(path))?;
+    let mut sink = sink(format, Out { file: file.try_clone()?, at: 0 }, (size, geometry.logical_sector, geometry.physical_sector))?;
     observer.event(&Event::Phase { phase: Phase::Copy, total: size, done: 0, files: None });
     let began = clock.now();
     let seconds = || clock.now().saturating_sub(began).as_secs_f64();

@@ -2,7 +2,7 @@
 
 use super::open::OpenJobs;
 use super::view::JobView;
-use super::{entry, hand, look, plan, prove, run};
+use super::{entry, hand, imaging, look, plan, prove, run};
 use crate::draw::{cut, inset, loud, put, put_right, say};
 use crate::message::{Hit, Hits};
 use crate::step::{STEPS, Step};
@@ -60,6 +60,7 @@ pub fn draw(jobs: &mut OpenJobs, hurry: u32, frame: &mut Frame, body: Rect, hits
     );
     let inner = if area.width >= SPINE { spine(job, buf, area, hits) } else { row_of_steps(job, buf, area, hits) };
     let lines = match job.step {
+        Step::Look | Step::Plan if job.keep.is_some() => imaging::draw(job, frame, inner),
         Step::Look => look::draw(job, frame, inner),
         Step::Plan => plan::draw(job, frame, inner),
         Step::Run => run::draw(job, frame, inner, hurry, hits),
@@ -117,6 +118,22 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
         _ if job.entry.is_some() => vec![("Esc", "back")],
         Step::Look => vec![("Enter", "plan"), ("e", "ticket")],
         Step::Plan if job.running.is_some() => vec![("Enter", "to the run")],
+        Step::Plan if job.keep.is_some() => {
+            let Some(keep) = &job.keep else { return Vec::new() };
+            let mut hints = Vec::new();
+            if keep.ready.is_some() && !keep.begins {
+                hints.push(("Enter", "begin"));
+            }
+            hints.push(("o", "file"));
+            if keep.order.format.is_none() {
+                hints.extend([("u", if keep.order.used { "everything" } else { "only what is in use" }), ("p", "go on from")]);
+            }
+            if keep.sight.as_ref().is_some_and(|sight| sight.resume) {
+                hints.push(("n", "begin anew"));
+            }
+            hints.extend([("r", "look again"), ("e", "ticket"), ("Esc", "back")]);
+            hints
+        }
         Step::Plan => {
             let mut hints = Vec::new();
             if job.prepared.is_some() && job.stops() == 0 {
@@ -147,6 +164,9 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
         Step::Run => {
             let held = job.running.as_ref().is_some_and(|running| running.control.is_paused());
             vec![("Space", if held { "go on" } else { "hold" }), ("x", "stop"), ("l", "limit"), ("arrows", "cursor"), ("h", "hurry")]
+        }
+        Step::Prove if job.keep.is_some() => {
+            vec![("↑↓", "choose"), ("Enter", "evidence"), ("d", "dig into the image"), ("o", "hand over"), ("Esc", "back")]
         }
         Step::Prove => vec![("↑↓", "choose"), ("Enter", "evidence"), ("Esc", "back"), ("o", "hand over")],
         Step::Hand => vec![("w", "write papers"), ("←→", "keep until"), ("Enter", "handed over"), ("Esc", "back")],

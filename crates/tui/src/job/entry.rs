@@ -39,6 +39,8 @@ impl JobView {
                 }
             }
             Entry::Size(text) if code == KeyCode::Enter => self.typed_size(&text),
+            Entry::File(text) if code == KeyCode::Enter => self.typed_file(&text, bench),
+            Entry::Parent(text) if code == KeyCode::Enter => self.typed_parent(&text, bench),
             Entry::Ticket(text) if code == KeyCode::Enter => {
                 self.order.ticket = text.trim().to_string();
                 self.entry = Some(Entry::Customer(self.order.customer.clone()));
@@ -54,6 +56,8 @@ impl JobView {
             }
             Entry::Tail(text) => self.entry = Some(Entry::Tail(edit(text))),
             Entry::Rate(text) => self.entry = Some(Entry::Rate(edit(text))),
+            Entry::File(text) => self.entry = Some(Entry::File(edit(text))),
+            Entry::Parent(text) => self.entry = Some(Entry::Parent(edit(text))),
             Entry::Size(text) => self.entry = Some(Entry::Size(edit(text))),
             Entry::Ticket(text) => self.entry = Some(Entry::Ticket(edit(text))),
             Entry::Customer(text) => self.entry = Some(Entry::Customer(edit(text))),
@@ -61,6 +65,7 @@ impl JobView {
     }
 
     fn name_in_ledger(&mut self, bench: &Bench) {
+        self.name_image();
         if let Some(prepared) = &mut self.prepared {
             (prepared.order.ticket, prepared.order.customer) = (self.order.ticket.clone(), self.order.customer.clone());
         }
@@ -125,6 +130,14 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
             };
             (format!("Size of {name} on the target"), text.clone(), why)
         }
+        Entry::File(text) => {
+            ("Image, a new file: its ending says the format (.zbi is our own)".into(), text.clone(), "Enter takes it · Esc leaves it".into())
+        }
+        Entry::Parent(text) => (
+            "An earlier image of this drive, to store only what changed since; empty for none".into(),
+            text.clone(),
+            "Enter takes it · Esc leaves it".into(),
+        ),
         Entry::Ticket(text) => ("Ticket".into(), text.clone(), "Enter goes on to the customer".into()),
         Entry::Customer(text) => ("Customer".into(), text.clone(), "Enter keeps both".into()),
         Entry::Stop => ("Stop this run? It can be picked up again.".into(), String::new(), "y stops in order · any other key goes on".into()),

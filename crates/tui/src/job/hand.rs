@@ -65,7 +65,7 @@ fn words(job: &JobView) -> Vec<String> {
     let Some(report) = &job.report else { return Vec::new() };
     let mut out = vec![outcome_sentence(report)];
     let hazard = |code: &str| job.sight.iter().flat_map(|sight| &sight.hazards).any(|hazard| hazard.code == code);
-    if hazard("ids-kept") || job.sight.is_none() {
+    if hazard("ids-kept") || job.sight.is_none() && !report.image {
         out.push("Old and new drive carry the same identifiers: never start the machine with both inside.".into());
     }
     if hazard("volume-asleep") {
@@ -77,7 +77,7 @@ fn words(job: &JobView) -> Vec<String> {
     if report.outcome == Outcome::Incomplete {
         out.push("Files that lie on the unreadable places are damaged; the job sheet lists the sectors.".into());
     }
-    if report.proof.iter().any(|line| line.what == "boot" && line.result == Verdict::NotChecked) {
+    if report.proof.iter().any(|line| line.what == "boot" && line.result == Verdict::NotChecked) && !report.image {
         out.push("Start-up and licence were not checked: start the machine once before it is closed.".into());
     }
     out

@@ -73,7 +73,8 @@ pub fn refused(buf: &mut Buffer, area: Rect, text: &str, code: &str) {
     }
 }
 
-fn side(buf: &mut Buffer, area: Rect, title: &str, mean: Mean, drive: &DriveFacts) -> u16 {
+/// One drive, down to its partitions; the next free line.
+pub(super) fn side(buf: &mut Buffer, area: Rect, title: &str, mean: Mean, drive: &DriveFacts) -> u16 {
     let width = usize::from(area.width);
     let mut y = area.y;
     let mut line = |spans, y: &mut u16| {

@@ -4,6 +4,8 @@ mod draw;
 mod entry;
 mod fit;
 mod hand;
+mod imaging;
+mod keep;
 mod lines;
 mod look;
 mod open;
@@ -13,5 +15,6 @@ mod run;
 mod view;
 
 pub use draw::{draw, hints};
+pub use keep::usual_file;
 pub use open::{Listed, OpenJobs};
 pub use view::JobView;

@@ -2,9 +2,10 @@
 
 use super::view::JobView;
 use crate::message::{Message, Place};
+use crate::step::Step;
 use badger_bench::Bench;
 use badger_bench::ledger::JobRow;
-use badger_jobs::Order;
+use badger_jobs::{ImageOrder, Order};
 use crossterm::event::KeyCode;
 use std::path::Path;
 
@@ -47,6 +48,17 @@ impl OpenJobs {
             self.current = open;
         } else {
             self.list.push(JobView::new(order, bench));
+            self.current = self.list.len() - 1;
+        }
+    }
+
+    /// Takes a job in hand that keeps a drive in an image, or the live one of the same drive and file.
+    pub fn keep(&mut self, order: ImageOrder, bench: &Bench) {
+        let same = |job: &JobView| job.order.source == order.source && job.order.target == order.file && job.is_live();
+        if let Some(open) = self.list.iter().position(same) {
+            self.current = open;
+        } else {
+            self.list.push(JobView::image(order, bench));
             self.current = self.list.len() - 1;
         }
     }
@@ -98,6 +110,7 @@ impl OpenJobs {
             KeyCode::Char('[') => self.current = (self.current + count - 1) % count,
             KeyCode::Esc if !job.back() => return Some(Message::Go(Place::Bench)),
             KeyCode::Esc => {}
+            KeyCode::Char('d') if job.step >= Step::Prove && job.keep.is_some() => return Some(Message::Dig(job.order.target.clone())),
             code => job.key(code, bench),
         }
         let changed = self.list.get_mut(self.current).is_some_and(|job| std::mem::take(&mut job.ledger_changed));

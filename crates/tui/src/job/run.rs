@@ -22,7 +22,7 @@ impl JobView {
         let (width, height) = (usize::from(self.field.0.max(1)), usize::from(self.field.1.max(1)));
         let last = width * height - 1;
         let cursor = self.cursor.unwrap_or_else(|| {
-            let size = self.sight.as_ref().map_or(1, |sight| sight.plan.size().max(1));
+            let size = self.ground().map_or(1, |ground| ground.size.max(1));
             let head = running.look(|progress| progress.head.unwrap_or(0));
             (u128::from(head) * (last as u128 + 1) / u128::from(size)) as usize
         });
@@ -48,7 +48,7 @@ impl JobView {
 
 /// Draws the step.
 pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hurry: u32, hits: &mut Hits) -> Vec<(Rect, usize)> {
-    let (Some(running), Some(sight)) = (&job.running, &job.sight) else {
+    let (Some(running), Some(ground)) = (&job.running, job.ground()) else {
         put(frame.buffer_mut(), area.x, area.y, area.width, vec![say(Mean::Quiet, "○ nothing runs")]);
         return Vec::new();
     };
@@ -58,12 +58,12 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hurry: u32, hits: 
     let chart_lines = if area.height >= 26 { 5 } else { 2 };
     let below = chart_lines + 3;
     let field = Rect { y: area.y + above, width: area.width - beside, height: area.height.saturating_sub(above + below).max(3), ..area };
-    let size = sight.plan.size();
+    let size = ground.size;
     let state = State { paused: running.control.is_paused(), limit: running.control.rate_limit(), hurry };
     running.look(|progress| {
         let buf = frame.buffer_mut();
         surface::draw(buf, field, &progress.map, size, progress.head, job.cursor);
-        let facts = facts(progress, sight.plan.bytes(), size, &state);
+        let facts = facts(progress, ground.bytes, size, &state);
         if wide {
             let x = field.right() + 3;
             for (spans, y) in facts.into_iter().zip(area.y..field.bottom()) {
@@ -156,9 +156,9 @@ fn under_cursor(job: &JobView, progress: &Progress, field: Rect, size: u64) -> V
             ("head", surface::share(index.min(count - 1), count, size))
         }
     };
-    let Some(sight) = &job.sight else { return Vec::new() };
-    let sector = u64::from(sight.plan.target.sector.max(1));
-    let part = sight.after.at(bytes.start).or_else(|| sight.after.at(bytes.end.saturating_sub(1)));
+    let Some(ground) = job.ground() else { return Vec::new() };
+    let sector = ground.sector.max(1);
+    let part = ground.ribbon.at(bytes.start).or_else(|| ground.ribbon.at(bytes.end.saturating_sub(1)));
     let place = part.map_or_else(|| "no partition".to_string(), |part| format!("{} {} {}", part.number, part.name, part.content));
     let (glyph, mean) = surface::cell(&progress.map, &bytes);
     let lost = progress.map.total_within(bytes.clone(), |state| *state == surface::State::Lost);

@@ -1,11 +1,13 @@
 //! One job: what is known of it, and who gets its keys.
 
+use super::keep::Keep;
 use crate::draw::say;
 use crate::running::Running;
 use crate::step::{STEPS, Step};
 use crate::theme::Mean;
 use badger_bench::Bench;
 use badger_bench::ledger::JobRow;
+use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::SheetData;
 use badger_drive::Refusal;
 use badger_drive::size::span;
@@ -27,6 +29,10 @@ pub enum Entry {
     Tail(String),
     Rate(String),
     Size(String),
+    /// Of an image.
+    File(String),
+    /// What an image goes on from.
+    Parent(String),
     Ticket(String),
     Customer(String),
     Stop,
@@ -44,11 +50,25 @@ pub(super) enum Found {
     Refused(Refusal),
 }
 
+/// What a run goes over.
+pub(super) struct Ground<'a> {
+    /// Bytes of the surface.
+    pub size: u64,
+    /// Bytes of a sector.
+    pub sector: u64,
+    /// Bytes to copy.
+    pub bytes: u64,
+    /// What lies where.
+    pub ribbon: &'a Ribbon,
+}
+
 /// One job.
 pub struct JobView {
     pub(crate) order: Order,
     pub(crate) step: Step,
     pub(super) sight: Option<Sight>,
+    /// Of a job whose target is an image.
+    pub(super) keep: Option<Keep>,
     pub(super) prepared: Option<Box<Prepared>>,
     /// The order whose tail is asked for.
     pub(super) ready: Option<Box<Ready>>,
@@ -88,11 +108,12 @@ impl JobView {
         view
     }
 
-    fn blank(order: Order) -> Self {
+    pub(super) fn blank(order: Order) -> Self {
         Self {
             order,
             step: Step::Look,
             sight: None,
+            keep: None,
             prepared: None,
             ready: None,
             waiting: None,
@@ -133,6 +154,9 @@ impl JobView {
 
     /// Looks at both drives and plans anew, in the background.
     pub(super) fn prepare(&mut self, bench: &Bench) {
+        if self.keep.is_some() {
+            return self.look_at_image(bench);
+        }
         self.waiting = Some(self.look(bench, None));
         self.waits_since = Instant::now();
         (self.prepared, self.ready) = (None, None);
@@ -194,6 +218,21 @@ impl JobView {
         }
     }
 
+    /// Whether its drives were looked at.
+    pub(super) fn has_sight(&self) -> bool {
+        self.sight.is_some() || self.keep.as_ref().is_some_and(|keep| keep.sight.is_some())
+    }
+
+    /// What a run goes over: size and sectors of the surface, bytes to copy, what lies where.
+    pub(super) fn ground(&self) -> Option<Ground<'_>> {
+        if let Some(sight) = &self.sight {
+            let (size, sector) = (sight.plan.size(), u64::from(sight.plan.target.sector));
+            return Some(Ground { size, sector, bytes: sight.plan.bytes(), ribbon: &sight.after });
+        }
+        let sight = self.keep.as_ref()?.sight.as_ref()?;
+        Some(Ground { size: sight.source.size_bytes, sector: u64::from(sight.source.sectors.0), bytes: sight.bytes, ribbon: &sight.source.ribbon })
+    }
+
     /// Its number in the ledger.
     pub fn number(&self) -> Option<i64> {
         self.job
@@ -230,14 +269,14 @@ impl JobView {
 
     /// Whether a thread works for it, so that the screen may change at any moment.
     pub fn is_busy(&self) -> bool {
-        self.is_running() || self.waiting.is_some() || self.again.is_some()
+        self.is_running() || self.waiting.is_some() || self.again.is_some() || self.keep.as_ref().is_some_and(Keep::is_waiting)
     }
 
     /// Takes pasted text; never where a tail is asked for.
     pub fn paste(&mut self, text: &str) -> Option<&'static str> {
         match &mut self.entry {
             Some(Entry::Tail(_)) => Some("pasted text never releases a target: read the tail on the drive and type it"),
-            Some(Entry::Rate(held) | Entry::Size(held) | Entry::Ticket(held) | Entry::Customer(held)) => {
+            Some(Entry::Rate(held) | Entry::Size(held) | Entry::File(held) | Entry::Parent(held) | Entry::Ticket(held) | Entry::Customer(held)) => {
                 held.extend(text.chars().filter(|c| !c.is_control()));
                 None
             }
@@ -273,6 +312,7 @@ impl JobView {
                 Found::Refused(refusal) => self.refusal = Some(refusal),
             }
         }
+        self.image_looked(bench);
         if let Some(ready) = self.again.as_ref().and_then(|(_, again)| again.try_recv().ok()) {
             self.again = None;
             self.looked_again(ready);
@@ -324,7 +364,7 @@ impl JobView {
 
     /// Shows a step, where it has something to show.
     pub fn show(&mut self, step: Step) {
-        let past_without_plan = self.sight.is_none() && self.sheet.is_some() && step < Step::Prove;
+        let past_without_plan = !self.has_sight() && self.sheet.is_some() && step < Step::Prove;
         if step <= self.reached() && !past_without_plan && !(step == Step::Run && self.running.is_none()) {
             self.step = step;
         }
@@ -351,7 +391,7 @@ impl JobView {
         let over = self.report.as_ref().filter(|report| report.outcome != Outcome::Interrupted);
         match step {
             Step::Look => {
-                if self.sight.is_some() || over.is_some() {
+                if self.has_sight() || over.is_some() {
                     done
                 } else {
                     hand
@@ -407,6 +447,7 @@ impl JobView {
     /// What is waited for before there is anything to show, and for how long where that is long.
     pub fn wait_text(&self) -> String {
         match self.waits_since.elapsed().as_secs() {
+            seconds if self.keep.is_some() => format!("○ looking at the drive, and reading a sample of it ... {seconds} s"),
             0 => "○ looking at both drives ...".into(),
             seconds => format!("○ looking at both drives, and going over their volumes ... {seconds} s"),
         }
@@ -420,6 +461,7 @@ impl JobView {
             (Some(report), _) if report.outcome == Outcome::Interrupted => say(Mean::Mind, "◐ interrupted, can go on"),
             (Some(report), _) => say(Mean::Stop, format!("◆ {}", report.outcome.word())),
             _ if self.waiting.is_some() => say(Mean::Quiet, "○ looking at both drives"),
+            _ if self.keep.is_some() => say(Mean::Quiet, "○ planned, not begun"),
             _ => say(Mean::Quiet, "○ planned, not released"),
         }
     }
@@ -456,8 +498,9 @@ impl JobView {
             return;
         }
         match self.step {
-            Step::Look if code == KeyCode::Enter && self.sight.is_some() => self.step = Step::Plan,
+            Step::Look if code == KeyCode::Enter && self.has_sight() => self.step = Step::Plan,
             Step::Look => {}
+            Step::Plan if self.keep.is_some() => self.keep_key(code, bench),
             Step::Plan => self.plan_key(code, bench),
             Step::Run => self.run_key(code, bench),
             Step::Prove => self.prove_key(code),
@@ -505,13 +548,14 @@ impl JobView {
     }
 
     pub(super) fn title(&self) -> (String, String) {
+        let file = |path: &std::path::Path| path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        if let Some((keep, sight)) = self.keep.as_ref().and_then(|keep| Some((keep, keep.sight.as_ref()?))) {
+            return (sight.source.model.clone(), file(&keep.order.file));
+        }
         let (from, to) = match (&self.sight, &self.sheet) {
             (Some(sight), _) => (sight.source.model.clone(), sight.before.model.clone()),
             (_, Some(sheet)) => (sheet.source.model.clone(), sheet.target.model.clone()),
-            _ => {
-                let name = |path: &std::path::Path| path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-                (name(&self.order.source), name(&self.order.target))
-            }
+            _ => (file(&self.order.source), file(&self.order.target)),
         };
         (from, to)
     }
