@@ -32,7 +32,7 @@ struct Row<'a> {
 }
 
 /// A moment as the documents write it: `2026-05-01T10:00:00Z`.
-fn written(time: Time) -> Option<String> {
+pub fn written(time: Time) -> Option<String> {
     jiff::Timestamp::from_second(time.seconds).ok().map(|moment| moment.to_string())
 }
 

@@ -23,6 +23,7 @@ macro_rules! complain {
     }};
 }
 
+mod changes;
 mod commands;
 mod demo;
 mod document;
@@ -134,6 +135,8 @@ enum Command {
     },
     /// Copy files and folders out of a drive: fetch DRIVE[#PART] PATH... --into DIR
     Fetch(FetchArgs),
+    /// What is not the same in two drives or images of one drive, file by file
+    Changes(changes::ChangesArgs),
     /// Lend drives to other benches over the network, until it is stopped
     Lend(lend::LendArgs),
     /// Jobs in the ledger
@@ -421,6 +424,7 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Verify { a, b: None }) => images::verify(&bench, &a, common),
         Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, common),
         Some(Command::Fetch(args)) => files::fetch(&bench, &args, common),
+        Some(Command::Changes(args)) => changes::compare(&bench, &args, common),
         Some(Command::Lend(args)) => lend::lend(&bench, &args, common),
         Some(Command::Jobs) => commands::jobs(&bench, common),
         Some(Command::Sheet { job, svg, pdf }) => commands::sheet(&bench, job, svg, pdf),

@@ -1,5 +1,5 @@
-//! A real system disk, cloned as it is, squeezed to two thirds and stretched to double, starts in a virtual machine under
-//! the firmware it had.
+//! A real system disk, cloned as it is, kept in an image and put back squeezed to two thirds, stretched to double, starts in a
+//! virtual machine under the firmware it had.
 
 mod support;
 
@@ -49,7 +49,13 @@ fn a_cloned_system_disk_starts_under_both_firmwares() {
         let larger = cloned(&gpt, "as-it-is-target.img", "3GiB", &[]);
         assert!(text(&tool(&["sgdisk", "-v", path(&larger)]).stdout).contains("No problems found"));
         start(vec![(larger, "bios", "sata")]);
-        let squeezed = cloned(&gpt, "squeezed-target.img", "1366MiB", &["--fit", "auto"]);
+        // By way of an image that holds only what is in use, put back onto a smaller drive.
+        let image = place.path("gpt.zbi");
+        let (code, report) = place.json(&["image", path(&gpt), path(&image), "--used"]);
+        assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+        let squeezed = place.path("squeezed-target.img");
+        let (code, report) = place.json(&["restore", path(&image), path(&squeezed), "--new-size", "1366MiB", "--confirm", "rget", "--fit", "auto"]);
+        assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
         start(vec![(squeezed.clone(), "uefi", "nvme"), (squeezed, "bios", "sata")]);
         let stretched = cloned(&gpt, "stretched-target.img", "4GiB", &["--fit", "auto"]);
         start(vec![(stretched, "uefi", "nvme")]);

@@ -92,3 +92,61 @@ fn a_pipe_and_a_lock() {
     let (code, said) = place.json(&["verify", path(&piped)]);
     assert!(code == 1 && !said["damage"].as_array().unwrap().is_empty(), "{said}");
 }
+
+/// Files that came, went, changed, and one whose bytes changed under its name, size and time.
+#[test]
+fn two_images_of_one_drive_show_what_changed_file_by_file() {
+    let place = Place::new();
+    let (folder, drive) = (place.path("folder"), place.path("drive.img"));
+    let run = |program: &str, args: &[&str]| {
+        let out = std::process::Command::new(program).args(args).output().unwrap();
+        assert!(out.status.success(), "{program} {args:?}: {}", String::from_utf8_lossy(&out.stderr));
+    };
+    std::fs::create_dir_all(folder.join("letters/old")).unwrap();
+    for (name, text) in [("letters/a.txt", "a"), ("letters/b.txt", "b"), ("letters/old/c.txt", "c"), ("kept.txt", "kept")] {
+        std::fs::write(folder.join(name), text).unwrap();
+    }
+    let made = |image: &str, parent: &[&str]| {
+        let (_, report) = place.json(&[&["image", path(&drive), path(&place.path(image))], parent].concat());
+        assert_eq!(report["outcome"], "proved", "{report}");
+    };
+    run("mke2fs", &["-q", "-t", "ext4", "-d", path(&folder), path(&drive), "24M"]);
+    made("one.zbi", &[]);
+    let one = place.path("one.zbi");
+    made("same.zbi", &["--parent", path(&one)]);
+    let same = place.path("same.zbi");
+    let (code, document) = place.json(&["changes", path(&one), path(&same), "--content"]);
+    assert_eq!((code, document["same"].as_bool()), (0, Some(true)), "{document}");
+    let script = "write /dev/null letters/new.txt\nrm letters/old/c.txt\nrmdir letters/old\nset_inode_field letters/b.txt size 0\n";
+    std::fs::write(place.path("script"), script).unwrap();
+    run("debugfs", &["-w", "-f", path(&place.path("script")), path(&drive)]);
+    // Another byte where the system would never see it by name, size or time.
+    let mut bytes = std::fs::read(&drive).unwrap();
+    let at = bytes.windows(5).position(|window| window == b"kept\0").unwrap();
+    bytes[at] = b'l';
+    std::fs::write(&drive, bytes).unwrap();
+    made("two.zbi", &["--parent", path(&one)]);
+    let two = place.path("two.zbi");
+    let changed = |args: &[&str]| {
+        let (code, document) = place.json(&[&["changes", path(&one), path(&two)], args].concat());
+        assert_eq!(code, 1, "{document}");
+        let list = document["partitions"][0]["changes"].as_array().unwrap().clone();
+        let words = |change: &serde_json::Value| {
+            format!("{} {} {} {}", change["path"].as_str().unwrap(), !change["before"].is_null(), !change["after"].is_null(), change["differs"])
+        };
+        let mut list: Vec<String> = list.iter().map(words).collect();
+        list.sort();
+        list
+    };
+    let mut expected = vec![
+        "/letters/b.txt true true [\"size\"]",
+        "/letters/new.txt false true []",
+        "/letters/old true false []",
+        "/letters/old/c.txt true false []",
+    ];
+    assert_eq!(changed(&[]), expected);
+    expected.insert(0, "/kept.txt true true [\"content\"]");
+    assert_eq!(changed(&["--content"]), expected);
+    let (_, text, _) = place.run(&["changes", path(&one), path(&two)]);
+    assert!(text.contains("not by content") && text.contains("- ") && text.contains("/letters/old/"), "{text}");
+}

@@ -1,6 +1,7 @@
 //! People's files: copying them out of a volume whole, proved, and never back onto the drive they come from.
 
 mod beneath;
+pub mod changes;
 pub mod copyout;
 mod journal;
 pub mod kind;
