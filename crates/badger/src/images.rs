@@ -1,7 +1,7 @@
 //! Images on the command line: made, put back, proved.
 
 use crate::follow::{Follower, obey_signals};
-use crate::{CloneArgs, Common, ImageArgs, code, commands, exit_code};
+use crate::{CloneArgs, Common, ImageArgs, RepairArgs, code, commands, exit_code};
 use badger_bench::Bench;
 use badger_drive::size::{human, span, thousands};
 use badger_drive::{Control, Event, Medium, Observer, Outcome, Phase, Refusal};
@@ -61,6 +61,7 @@ pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Ref
     control.limit(args.rate.unwrap_or(0));
     obey_signals(control.clone());
     let order = ImageOrder {
+        mend_from: None,
         source: args.source.clone(),
         file: args.file.clone(),
         used: args.used,
@@ -74,7 +75,28 @@ pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Ref
         customer: args.customer.clone(),
         technician: args.technician.clone(),
     };
-    let ready = match order.prepare(bench, &control) {
+    make(bench, order, &control, common)
+}
+
+/// `badger repair`.
+pub fn repair(bench: &Bench, args: &RepairArgs, common: &Common) -> Result<u8, Refusal> {
+    let control = Arc::new(Control::new());
+    obey_signals(control.clone());
+    let order = ImageOrder {
+        source: args.image.clone(),
+        file: args.file.clone(),
+        locked: args.lock,
+        mend_from: Some(args.from.clone()),
+        ..ImageOrder::default()
+    };
+    make(bench, order, &control, common)
+}
+
+/// Makes an image, and tells of it.
+fn make(bench: &Bench, order: ImageOrder, control: &Control, common: &Common) -> Result<u8, Refusal> {
+    let (from, to) = (order.source.clone(), order.file.clone());
+    let (paths, is_pipe) = ((from.as_path(), to.as_path()), order.file == Path::new("-"));
+    let ready = match order.prepare(bench, control) {
         Ok(ready) => ready,
         Err(refusal) => return refused(refusal, paths, common),
     };
@@ -90,7 +112,7 @@ pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Ref
         );
     }
     let follower = Follower::new(&Common { json: common.json || is_pipe, ..common.clone() });
-    let report = ready.run(bench, &control, &follower);
+    let report = ready.run(bench, control, &follower);
     follower.finish();
     let report = match report {
         Ok(report) => report,

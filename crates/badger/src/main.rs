@@ -113,6 +113,8 @@ enum Command {
     Clone(CloneArgs),
     /// Keep a drive in an image that the bench can look into, prove and put back
     Image(ImageArgs),
+    /// Make a whole image of a damaged one, with what is damaged taken from elsewhere where its hash proves it
+    Repair(RepairArgs),
     /// Put an image back onto a drive and prove it
     Restore(CloneArgs),
     /// Compare two drives or images; an image alone with its own hashes
@@ -249,6 +251,21 @@ pub struct ImageArgs {
     /// The technician
     #[arg(long, default_value = "")]
     pub technician: String,
+}
+
+/// `badger repair`.
+#[derive(Args, Clone)]
+pub struct RepairArgs {
+    /// The damaged image; it is only read
+    pub image: PathBuf,
+    /// The new one, NAME.zbi
+    pub file: PathBuf,
+    /// The drive, another image of it, a clone: may be given several times
+    #[arg(long, value_name = "DRIVE")]
+    pub from: Vec<PathBuf>,
+    /// Lock the new one with the passphrase of --passphrase-file
+    #[arg(long, requires = "passphrase_file")]
+    pub lock: bool,
 }
 
 /// `badger fetch`.
@@ -419,6 +436,7 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Check { drive }) => commands::check(&bench, &drive, common),
         Some(Command::Clone(args)) => commands::clone(&bench, &args, common),
         Some(Command::Image(args)) => images::image(&bench, &args, common),
+        Some(Command::Repair(args)) => images::repair(&bench, &args, common),
         Some(Command::Restore(args)) => images::restore(&bench, &args, common),
         Some(Command::Verify { a, b: Some(b) }) => commands::verify(&bench, &a, &b, common),
         Some(Command::Verify { a, b: None }) => images::verify(&bench, &a, common),

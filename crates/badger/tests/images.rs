@@ -150,3 +150,31 @@ fn two_images_of_one_drive_show_what_changed_file_by_file() {
     let (_, text, _) = place.run(&["changes", path(&one), path(&two)]);
     assert!(text.contains("not by content") && text.contains("- ") && text.contains("/letters/old/"), "{text}");
 }
+
+#[test]
+fn a_damaged_image_is_mended_where_a_hash_proves_it() {
+    let place = Place::new();
+    let drive = place.noise("drive.img", 24 * MIB, 77);
+    let (image, whole, rest) = (place.path("one.zbi"), place.path("mended.zbi"), place.path("rest.zbi"));
+    assert_eq!(place.json(&["image", path(&drive), path(&image)]).1["outcome"], "proved");
+    let mut bytes = fs::read(&image).unwrap();
+    for at in [5 * MIB, 9 * MIB + 77, 20 * MIB] {
+        bytes[at as usize] ^= 0x10;
+    }
+    fs::write(&image, &bytes).unwrap();
+    assert_eq!(place.run(&["verify", path(&image)]).0, 1);
+    // The drive changed since in one of the places: what it holds there now proves nothing.
+    let file = OpenOptions::new().write(true).open(&drive).unwrap();
+    let (code, report) = place.json(&["repair", path(&image), path(&whole), "--from", path(&drive)]);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+    let line = |report: &serde_json::Value| report["proof"].as_array().unwrap().iter().find(|line| line["what"] == "repair").unwrap().clone();
+    assert!(line(&report)["text"].as_str().unwrap().contains("3 places were damaged, and are mended"), "{report}");
+    assert_eq!(place.run(&["verify", path(&drive), path(&whole)]).0, 0);
+    file.write_all_at(&[0x77; 512], 9 * MIB - 4096).unwrap();
+    let (code, report) = place.json(&["repair", path(&image), path(&rest), "--from", path(&drive)]);
+    assert_eq!((code, report["outcome"].as_str(), line(&report)["result"].as_str()), (1, Some("incomplete"), Some("fails")), "{report}");
+    assert!(line(&report)["text"].as_str().unwrap().contains("1 place could not be mended"), "{report}");
+    assert_eq!(report["lost_bytes"].as_u64(), Some(64 << 10), "{report}");
+    // The damaged one stays as it is.
+    assert!(fs::read(&image).unwrap() == bytes);
+}

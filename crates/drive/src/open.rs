@@ -5,6 +5,7 @@ use crate::discover::{Found, Use};
 use crate::ground::Ground;
 use crate::health::Health;
 use crate::kinds::{Around, Asked, KINDS, Kind, Named, Seen, is_description, way};
+use crate::medium::Medium;
 use crate::refusal::Refusal;
 use crate::source::Source;
 use crate::sysfs::Sysfs;
@@ -127,10 +128,14 @@ impl Workshop {
         let unreadable =
             |error: std::io::Error| Refusal::new("not-readable", format!("source {} cannot be read: {error}{}", path.display(), way(&error)));
         let medium = self.name(path, "source")?.open().map_err(unreadable)?;
-        // What it stands on is asked of what is open, not of the name.
+        Ok(self.over(medium))
+    }
+
+    /// A source over what is open already: what it stands on is asked of that, not of a name.
+    pub fn over(&self, medium: Arc<dyn Medium>) -> Source {
         let grounds = medium.rests_on().into_iter().map(|file| Ground::of_open(file, &self.sysfs));
         let ground = grounds.reduce(Ground::and).unwrap_or_default().veiled(medium.veil());
-        Ok(Source::new(medium, ground))
+        Source::new(medium, ground)
     }
 
     /// Who uses a drive now; nobody uses files.

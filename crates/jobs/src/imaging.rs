@@ -7,7 +7,7 @@ use badger_bench::sheet::{DriveFacts, SheetData};
 use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Control, Event, Extents, Ground, Medium, Observer, Outcome, Phase, Refusal, Source, Witness};
-use badger_image::own::{self, Estimate, Image, Made, Making, Onto, Passphrase};
+use badger_image::own::{self, Account, Estimate, Image, Made, Making, Mended, Onto, Passphrase};
 use badger_image::{Format, write};
 use badger_inspect::{Hazard, Line, Looked, Stretch, Verdict, hazard, volumes};
 use badger_transfer::{Report, verify};
@@ -34,6 +34,8 @@ pub struct ImageOrder {
     pub locked: bool,
     /// Begin anew where an unfinished image could be gone on with.
     pub restart: bool,
+    /// The source is a damaged image, and these may hold what is damaged in it.
+    pub mend_from: Option<Vec<PathBuf>>,
     /// An open format instead of our own.
     pub format: Option<Format>,
     /// The customer's ticket; may be empty.
@@ -53,6 +55,8 @@ pub struct ImageReady {
     sparing: bool,
     resume: bool,
     passphrase: Option<Passphrase>,
+    /// The damaged image, where one is mended.
+    mended: Option<Arc<Mended>>,
     /// How the drive looked.
     witness: Witness,
     /// Bytes that are read, what they take in the image, and how long reading takes.
@@ -80,12 +84,22 @@ fn refuse_on_source(file: &Path, source: &Source, bench: &Bench) -> Result<(), R
 }
 
 impl ImageOrder {
+    /// The source; for one that is mended also what tells what became of its damage.
+    fn open(&self, bench: &Bench) -> Result<(Source, Option<Arc<Mended>>), Refusal> {
+        let Some(others) = &self.mend_from else { return bench.workshop.source(&self.source).map(|source| (source, None)) };
+        let others = others.iter().map(|path| bench.workshop.source(path)).collect::<Result<Vec<_>, _>>()?;
+        let passphrase = bench.workshop.passphrase.as_deref().map(Passphrase::new);
+        let unreadable = |error: std::io::Error| Refusal::new("not-readable", format!("{}: {error}", self.source.display()));
+        let mended = Arc::new(Mended::open(&self.source, passphrase.as_ref(), others).map_err(unreadable)?);
+        Ok((bench.workshop.over(mended.clone()), Some(mended)))
+    }
+
     /// Looks at the drive and at the place of the image; nothing is written.
     ///
     /// # Errors
     /// A refusal with its reason.
     pub fn prepare(self, bench: &Bench, control: &Control) -> Result<ImageReady, Refusal> {
-        let source = bench.workshop.source(&self.source)?;
+        let (source, mended) = self.open(bench)?;
         source.obey(control);
         let passphrase = bench.workshop.passphrase.as_deref().filter(|_| self.locked).map(Passphrase::new);
         if self.locked && passphrase.is_none() {
@@ -112,7 +126,7 @@ impl ImageOrder {
                 format!("the image will take about {} where {} are free: make room, or choose another place", human(estimate.stored), human(free));
             return Err(Refusal::new("no-room", text));
         }
-        Ok(ImageReady { order: self, source, looked, needed, sparing, resume, passphrase, witness, estimate, free })
+        Ok(ImageReady { order: self, source, looked, needed, sparing, resume, passphrase, mended, witness, estimate, free })
     }
 
     /// Whether what has the image's name is gone on with.
@@ -195,7 +209,7 @@ impl ImageReady {
     /// # Errors
     /// A refusal; then nothing was begun.
     pub fn run(self, bench: &Bench, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
-        let Self { order, source, looked, needed, sparing, resume, passphrase, .. } = self;
+        let Self { order, source, looked, needed, sparing, resume, passphrase, mended, .. } = self;
         let _claim = source.claim()?;
         let no_ledger = |error: ledger::Error| Refusal::new("ledger", error.to_string());
         let is_pipe = order.file == Path::new("-");
@@ -225,6 +239,7 @@ impl ImageReady {
         };
         let mut report = report(&order, &source, &needed, &made);
         report.job = job;
+        report.proof.extend(mended.iter().map(|mended| mending(&mended.account(), &order)));
         if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) && order.format.is_some() {
             compare(&mut report, &order, &source, bench, control, observer);
         } else if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) {
@@ -285,6 +300,24 @@ fn report(order: &ImageOrder, source: &Source, needed: &Extents<()>, made: &Made
     report.lost = made.lost.iter().map(|(start, len)| Stretch { start: start / sector, sectors: len.div_ceil(sector) }).collect();
     report.reason.clone_from(&made.reason);
     report
+}
+
+/// What became of the damage.
+fn mending(account: &Account, order: &ImageOrder) -> Line {
+    let others = order.mend_from.as_deref().unwrap_or_default();
+    let places = |count: usize| if count == 1 { "1 place".to_string() } else { format!("{} places", thousands(count as u64)) };
+    let name = |number: &usize| others.get(*number).map(|path| path.display().to_string()).unwrap_or_default();
+    let mended =
+        account.mended.iter().map(|(at, from)| format!("at byte {} of the drive: taken from {}, equal by its hash", thousands(*at), name(from)));
+    let left = account.left.iter().map(|(at, why)| format!("at byte {} of the drive: still damaged, {why}", thousands(*at)));
+    let (result, text) = match (account.mended.len(), account.left.len()) {
+        (0, 0) => (Verdict::Holds, "nothing of it was damaged".to_string()),
+        (mended, 0) => (Verdict::Holds, format!("{} were damaged, and are mended", places(mended))),
+        (mended, left) => {
+            (Verdict::Fails, format!("{} could not be mended, and are lost in the new image; {} are mended", places(left), places(mended)))
+        }
+    };
+    Line { evidence: left.chain(mended).take(1000).collect(), ..Line::new("repair", result, text) }
 }
 
 /// Writes an image of an open format.

@@ -3,6 +3,7 @@
 mod crypt;
 mod entry;
 mod make;
+mod mend;
 mod read;
 mod record;
 mod scan;
@@ -11,6 +12,7 @@ mod write;
 
 pub use crypt::Passphrase;
 pub use make::{Estimate, Made, Making, Onto, estimate, make};
+pub use mend::{Account, Mended};
 pub use read::{Image, Shown};
 pub(crate) use record::is_first;
 pub use scan::Damage;

@@ -14,6 +14,7 @@ use lru::LruCache;
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::num::NonZeroUsize;
+use std::ops::Range;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -294,6 +295,11 @@ impl Image {
             bytes.extend(len.to_le_bytes());
         }
         Ok((entries, lost, hex::encode(crypt::hash(self.keys(), &bytes))))
+    }
+
+    /// The first stretch from a byte on that could not be read from the drive.
+    pub(super) fn lost_from(&self, at: u64) -> Option<Range<u64>> {
+        self.lost.within(at..self.head.size).next().map(|(range, ())| range)
     }
 
     /// What it tells of itself.
