@@ -173,9 +173,9 @@ pub fn order(args: &CloneArgs, bench: &Bench) -> Order {
         again: args.again,
         used: args.used.then(|| args.rest.into()),
         fit: args.fit.clone(),
-        ticket: args.ticket.clone(),
-        customer: args.customer.clone(),
-        technician: if args.technician.is_empty() { bench.config.technician.clone() } else { args.technician.clone() },
+        ticket: args.job.ticket.clone(),
+        customer: args.job.customer.clone(),
+        technician: if args.job.technician.is_empty() { bench.config.technician.clone() } else { args.job.technician.clone() },
         ..Order::new(args.source.clone(), args.target.clone())
     }
 }
@@ -194,7 +194,7 @@ pub fn clone(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Ref
     };
     let waiting = Waiting::begin("looking at both drives, and going over what is to change".into(), common);
     let (control, follower) = (Arc::new(Control::new()), Follower::new(common));
-    control.limit(args.rate.unwrap_or(0));
+    control.limit(args.job.rate.unwrap_or(0));
     let ready = Prepared::of(bench, &order(args, bench)).and_then(|prepared| {
         // Until here a signal simply ends the program: nothing is open but for reading.
         obey_signals(control.clone());

@@ -58,7 +58,7 @@ pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Ref
         Err(refusal) => return refused(refusal, paths, common),
     };
     let control = Arc::new(Control::new());
-    control.limit(args.rate.unwrap_or(0));
+    control.limit(args.job.rate.unwrap_or(0));
     obey_signals(control.clone());
     let order = ImageOrder {
         mend_from: None,
@@ -71,9 +71,9 @@ pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Ref
         locked: args.lock,
         restart: args.restart,
         format,
-        ticket: args.ticket.clone(),
-        customer: args.customer.clone(),
-        technician: args.technician.clone(),
+        ticket: args.job.ticket.clone(),
+        customer: args.job.customer.clone(),
+        technician: if args.job.technician.is_empty() { bench.config.technician.clone() } else { args.job.technician.clone() },
     };
     make(bench, order, &control, common)
 }
@@ -87,6 +87,7 @@ pub fn repair(bench: &Bench, args: &RepairArgs, common: &Common) -> Result<u8, R
         file: args.file.clone(),
         locked: args.lock,
         mend_from: Some(args.from.clone()),
+        technician: bench.config.technician.clone(),
         ..ImageOrder::default()
     };
     make(bench, order, &control, common)

@@ -166,6 +166,23 @@ enum Command {
     },
 }
 
+/// What every run is told that goes into the ledger as a job.
+#[derive(Args, Clone)]
+pub struct JobArgs {
+    /// Read no faster than this, a second
+    #[arg(long, value_name = "SIZE", value_parser = size::parse)]
+    pub rate: Option<u64>,
+    /// The customer's ticket
+    #[arg(long, default_value = "")]
+    pub ticket: String,
+    /// The customer
+    #[arg(long, default_value = "")]
+    pub customer: String,
+    /// The technician
+    #[arg(long, default_value = "")]
+    pub technician: String,
+}
+
 /// `badger clone`.
 #[derive(Args, Clone)]
 pub struct CloneArgs {
@@ -197,18 +214,9 @@ pub struct CloneArgs {
     /// Fit the partitions to the target: auto, or rules such as 3=200GiB,4=out (see the guide)
     #[arg(long, value_name = "RULES")]
     pub fit: Option<Rules>,
-    /// Read no faster than this, a second
-    #[arg(long, value_name = "SIZE", value_parser = size::parse)]
-    pub rate: Option<u64>,
-    /// The customer's ticket
-    #[arg(long, default_value = "")]
-    pub ticket: String,
-    /// The customer
-    #[arg(long, default_value = "")]
-    pub customer: String,
-    /// The technician
-    #[arg(long, default_value = "")]
-    pub technician: String,
+    /// What goes into the ledger.
+    #[command(flatten)]
+    pub job: JobArgs,
 }
 
 /// `badger image`.
@@ -239,18 +247,9 @@ pub struct ImageArgs {
     /// Begin anew where an unfinished image could be gone on with
     #[arg(long)]
     pub restart: bool,
-    /// Read no faster than this, a second
-    #[arg(long, value_name = "SIZE", value_parser = size::parse)]
-    pub rate: Option<u64>,
-    /// The customer's ticket
-    #[arg(long, default_value = "")]
-    pub ticket: String,
-    /// The customer
-    #[arg(long, default_value = "")]
-    pub customer: String,
-    /// The technician
-    #[arg(long, default_value = "")]
-    pub technician: String,
+    /// What goes into the ledger.
+    #[command(flatten)]
+    pub job: JobArgs,
 }
 
 /// `badger repair`.

@@ -211,6 +211,10 @@ impl ImageReady {
     pub fn run(self, bench: &Bench, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
         let Self { order, source, looked, needed, sparing, resume, passphrase, mended, .. } = self;
         let _claim = source.claim()?;
+        if order.file != Path::new("-") {
+            // What was looked at may have been mounted somewhere else since.
+            refuse_on_source(&order.file, &source, bench)?;
+        }
         let no_ledger = |error: ledger::Error| Refusal::new("ledger", error.to_string());
         let is_pipe = order.file == Path::new("-");
         let ledger = bench.open_ledger().map_err(no_ledger)?;

@@ -27,6 +27,8 @@ const SAMPLE: u64 = 4096;
 const SAMPLES: usize = 4;
 /// Bytes of the longest request.
 const MOST: u32 = 4 << 20;
+/// Bytes of the longest request that brings none along.
+const EMPTY: u64 = 256 << 20;
 /// Bytes that the status is asked of in one go.
 const STATUS: u64 = 1 << 31;
 
@@ -232,14 +234,14 @@ impl Borrowed {
         }
     }
 
-    fn each(&self, offset: u64, len: u64, mut what: impl FnMut(u64, u64) -> Result<(), WriteError>) -> Result<(), WriteError> {
+    fn each(&self, offset: u64, len: u64, most: u64, mut what: impl FnMut(u64, u64) -> Result<(), WriteError>) -> Result<(), WriteError> {
         let size = self.export.size;
         if offset.checked_add(len).is_none_or(|end| end > size) {
             return Err(WriteError::PastEnd { offset, len, size });
         }
         let mut at = offset;
         while at < offset + len {
-            let step = self.most().min(offset + len - at);
+            let step = most.min(offset + len - at);
             what(at, step)?;
             at += step;
         }
@@ -368,7 +370,7 @@ impl Medium for Borrowed {
 
 impl WriteMedium for Borrowed {
     fn write_at(&self, offset: u64, buf: &[u8]) -> Result<(), WriteError> {
-        self.each(offset, buf.len() as u64, |at, step| {
+        self.each(offset, buf.len() as u64, self.most(), |at, step| {
             let bytes = &buf[(at - offset) as usize..(at - offset + step) as usize];
             self.changes(at, step, bytes);
             self.write((command::WRITE, 0), at, step as u32, bytes)
@@ -376,9 +378,10 @@ impl WriteMedium for Borrowed {
     }
     fn write_zero(&self, offset: u64, len: u64) -> Result<(), WriteError> {
         let zeroes = if self.export.flags & flag::WRITE_ZEROES == 0 { vec![0; self.most().min(len) as usize] } else { Vec::new() };
-        self.each(offset, len, |at, step| {
+        let most = if zeroes.is_empty() { EMPTY } else { self.most() };
+        self.each(offset, len, most, |at, step| {
             self.changes(at, step, &[]);
-            match zeroes.get(..step as usize) {
+            match zeroes.get(..step as usize).filter(|zeroes| !zeroes.is_empty()) {
                 Some(zeroes) => self.write((command::WRITE, 0), at, step as u32, zeroes),
                 None => self.write((command::WRITE_ZEROES, 0), at, step as u32, &[]),
             }
@@ -388,7 +391,7 @@ impl WriteMedium for Borrowed {
         if self.export.flags & flag::TRIM == 0 {
             return Ok(false);
         }
-        self.each(offset, len, |at, step| {
+        self.each(offset, len, EMPTY, |at, step| {
             self.changes(at, step, &[]);
             self.write((command::TRIM, 0), at, step as u32, &[])
         })?;

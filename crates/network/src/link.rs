@@ -15,8 +15,8 @@ use std::time::{Duration, Instant};
 const GLANCE: Duration = Duration::from_millis(50);
 /// Chunks of one answer; more of them are no answer but an attack.
 const MOST_CHUNKS: u32 = 1 << 17;
-/// Stretches of one answer.
-const MOST_STRETCHES: usize = 1 << 16;
+/// Stretches of one kind that are taken from an answer; what comes behind them is asked for later.
+const MOST_STRETCHES: usize = 4096;
 
 /// Why a server did not do it.
 #[derive(Clone, Debug)]
@@ -298,12 +298,15 @@ impl Receiving {
 
     fn status(&mut self, cookie: u64, len: u32) -> io::Result<()> {
         let context = u32::from_be_bytes(self.get()?);
+        let mut held = self.with(cookie, |asked| asked.stretches.iter().filter(|(id, ..)| *id == context).count())?;
         for _ in 0..(len - 4) / 8 {
             let (len, flags) = (u32::from_be_bytes(self.get()?), u32::from_be_bytes(self.get()?));
             let fits = self.with(cookie, |asked| {
-                let fits = asked.command == command::BLOCK_STATUS && len > 0 && asked.stretches.len() < MOST_STRETCHES;
-                asked.stretches.push((context, len, flags));
-                fits
+                if held < MOST_STRETCHES {
+                    asked.stretches.push((context, len, flags));
+                    held += 1;
+                }
+                asked.command == command::BLOCK_STATUS && len > 0
             })?;
             if !fits {
                 return Err(garbled("a status"));
