@@ -7,6 +7,7 @@ use badger_drive::size::{human, span, thousands};
 use badger_drive::{Control, Event, Medium, Observer, Outcome, Phase, Refusal};
 use badger_image::Format;
 use badger_image::own::{Image, Passphrase};
+use badger_image::write::Form;
 use badger_jobs::ImageOrder;
 use badger_transfer::Report;
 use std::path::Path;
@@ -30,18 +31,20 @@ fn kind(args: &ImageArgs) -> Result<Option<Format>, Refusal> {
     let open = match Format::of_word(&named) {
         _ if args.file == Path::new("-") => None,
         Some(format) => format,
-        None if named == "raw" || named == "img" => {
-            let text = "a raw image is a file like a drive: badger clone DRIVE FILE --new-size SIZE makes it, and proves it";
-            return Err(Refusal::new("usage", text));
-        }
         None => {
-            let text = format!("\"{named}\" is no format that is known: zbi, qcow2, vhd, vhdx, vmdk or vdi, by the name's ending or by --format");
+            let text =
+                format!("\"{named}\" is no format that is known: zbi, qcow2, vhd, vhdx, vmdk, vdi or raw, by the name's ending or by --format");
             return Err(Refusal::new("usage", text));
         }
     };
-    let own = args.used || args.parent.is_some() || args.split.is_some() || args.lock || args.level.is_some();
-    if open.is_some() && own {
-        return Err(Refusal::new("usage", "--used, --parent, --split, --lock and --level belong to our own format, zbi"));
+    if open.is_some() && (args.parent.is_some() || args.lock || args.level.is_some()) {
+        return Err(Refusal::new("usage", "--parent, --lock and --level belong to our own format, zbi"));
+    }
+    if open.is_none() && args.fixed {
+        return Err(Refusal::new("usage", "--fixed belongs to open formats: our own holds every chunk once"));
+    }
+    if args.split.is_some() && open.is_some_and(|format| format != Format::Raw) {
+        return Err(Refusal::new("usage", "--split belongs to our own format, zbi, and to raw drives"));
     }
     Ok(open)
 }
@@ -62,6 +65,11 @@ pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Ref
     obey_signals(control.clone());
     let order = ImageOrder {
         mend_from: None,
+        form: match (args.fixed, args.packed) {
+            (true, _) => Form::Fixed,
+            (_, true) => Form::Packed,
+            _ => Form::Growing,
+        },
         source: args.source.clone(),
         file: args.file.clone(),
         used: args.used,

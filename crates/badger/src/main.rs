@@ -226,16 +226,22 @@ pub struct ImageArgs {
     pub source: PathBuf,
     /// The image, NAME.zbi; - for standard output
     pub file: PathBuf,
-    /// zbi (our own), qcow2, vhd, vhdx, vmdk or vdi; without it the name's ending tells
+    /// zbi (our own), qcow2, vhd, vhdx, vmdk, vdi or raw; without it the name's ending tells
     #[arg(long, value_name = "FORMAT")]
     pub format: Option<String>,
+    /// Give every byte a place of its own: vhd, vhdx, vmdk, vdi
+    #[arg(long, conflicts_with = "packed")]
+    pub fixed: bool,
+    /// Pack it: qcow2 (our own format always is)
+    #[arg(long)]
+    pub packed: bool,
     /// Copy only what is in use; unknown and unsound volumes are copied whole
     #[arg(long)]
     pub used: bool,
     /// Go on from an earlier image of the same drive: only what changed is stored
     #[arg(long, value_name = "IMAGE")]
     pub parent: Option<PathBuf>,
-    /// Cut it into volumes of this size
+    /// Cut it into volumes of this size; a raw drive into pieces, NAME.001 and so on
     #[arg(long, value_name = "SIZE", value_parser = size::parse)]
     pub split: Option<u64>,
     /// Lock it with the passphrase of --passphrase-file

@@ -44,7 +44,7 @@ fn an_image_is_a_drive_and_comes_back_proved() {
         (&["image", path(&drive), path(&image)][..], "image-exists"),
         (&["clone", path(&drive), path(&image), "--confirm", "late"], "target-unusable"),
         (&["image", path(&drive), path(&place.path("slate.tar"))], "usage"),
-        (&["image", path(&drive), path(&place.path("x.qcow2")), "--used"], "usage"),
+        (&["image", path(&drive), path(&place.path("x.qcow2")), "--level", "3"], "usage"),
         (&["image", path(&drive), path(&place.path("y.zbi")), "--lock"], "--passphrase-file"),
     ] {
         let before = fs::read(&image).unwrap();
@@ -177,4 +177,36 @@ fn a_damaged_image_is_mended_where_a_hash_proves_it() {
     assert_eq!(report["lost_bytes"].as_u64(), Some(64 << 10), "{report}");
     // The damaged one stays as it is.
     assert!(fs::read(&image).unwrap() == bytes);
+}
+
+/// What is in use alone, in a format that cannot say so; then from one format into another.
+#[test]
+fn open_formats_hold_what_is_in_use_and_become_others() {
+    let place = Place::new();
+    let drive = place.path("drive.img");
+    let run = |program: &str, args: &[&str]| assert!(Command::new(program).args(args).output().unwrap().status.success(), "{program} {args:?}");
+    // A volume whose free space is full of what nobody needs.
+    place.noise("drive.img", 64 * MIB, 9);
+    run("mke2fs", &["-q", "-F", "-t", "ext4", path(&drive)]);
+    std::fs::write(place.path("letter"), "Dear Ines").unwrap();
+    run("debugfs", &["-w", "-R", &format!("write {} letter", path(&place.path("letter"))), path(&drive)]);
+    let made = |from: &str, to: &str, more: &[&str]| {
+        let (code, report) = place.json(&[&["image", path(&place.path(from)), path(&place.path(to))], more].concat());
+        assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+        report
+    };
+    let report = made("drive.img", "used.qcow2", &["--used"]);
+    assert!(report["proof"].as_array().unwrap().iter().any(|line| line["what"] == "rest" && line["result"] == "not-checked"), "{report}");
+    assert!(fs::metadata(place.path("used.qcow2")).unwrap().len() < 24 * MIB);
+    made("used.qcow2", "used.vhdx", &[]);
+    made("used.vhdx", "used.001", &["--split", "20MiB"]);
+    assert!(place.path("used.004").exists());
+    run("qemu-img", &["compare", "-f", "qcow2", "-F", "vhdx", path(&place.path("used.qcow2")), path(&place.path("used.vhdx"))]);
+    assert_eq!(place.run(&["verify", path(&place.path("used.qcow2")), path(&place.path("used.001"))]).0, 0);
+    let (code, listed, _) = place.run(&["ls", path(&place.path("used.001")), "/letter"]);
+    assert!(code == 0 && listed.contains("letter"), "{listed}");
+    let (code, document) = place.json(&["changes", path(&drive), path(&place.path("used.001")), "--content"]);
+    assert_eq!((code, document["same"].as_bool()), (0, Some(true)), "{document}");
+    let (code, _, refused) = place.run(&["image", path(&drive), path(&place.path("x.qcow2")), "--split", "1MiB"]);
+    assert!(code == 2 && refused.contains("--split"), "{refused}");
 }

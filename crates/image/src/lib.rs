@@ -7,6 +7,7 @@ pub mod container;
 mod held;
 mod kind;
 mod layer;
+mod only;
 pub mod own;
 mod parts;
 mod read;
@@ -14,3 +15,4 @@ pub mod write;
 
 pub use container::{Container, Format, open};
 pub use kind::{CONTAINERS, OWN};
+pub use only::Only;

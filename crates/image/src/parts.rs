@@ -24,6 +24,8 @@ pub enum Format {
     Vmdk,
     /// VDI.
     Vdi,
+    /// The drive's bytes as they are.
+    Raw,
 }
 
 impl Format {
@@ -36,6 +38,7 @@ impl Format {
             "vhdx" => Some(Self::Vhdx),
             "vmdk" => Some(Self::Vmdk),
             "vdi" => Some(Self::Vdi),
+            "raw" | "img" | "001" => Some(Self::Raw),
             _ => return None,
         })
     }
@@ -53,6 +56,7 @@ impl Format {
             Self::Vhdx => "VHDX",
             Self::Vmdk => "VMDK",
             Self::Vdi => "VDI",
+            Self::Raw => "raw",
         }
     }
 }

@@ -8,7 +8,8 @@ use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Control, Event, Extents, Ground, Medium, Observer, Outcome, Phase, Refusal, Source, Witness};
 use badger_image::own::{self, Account, Estimate, Image, Made, Making, Mended, Onto, Passphrase};
-use badger_image::{Format, write};
+use badger_image::write::{Form, To};
+use badger_image::{Format, Only, write};
 use badger_inspect::{Hazard, Line, Looked, Stretch, Verdict, hazard, volumes};
 use badger_transfer::{Report, verify};
 use std::path::{Path, PathBuf};
@@ -38,6 +39,8 @@ pub struct ImageOrder {
     pub mend_from: Option<Vec<PathBuf>>,
     /// An open format instead of our own.
     pub format: Option<Format>,
+    /// In which of its forms.
+    pub form: Form,
     /// The customer's ticket; may be empty.
     pub ticket: String,
     /// Customer; may be empty.
@@ -225,6 +228,9 @@ impl ImageReady {
         let (began, started) = (clock.now(), ledger::now());
         let source_facts = DriveFacts::new(source.identity(), source.geometry(), Ribbon::of(&looked, source.geometry().size_bytes));
         let facts = || facts(&source, &looked, job, &order);
+        // An open format has no way to say what is not in it: there it is zero, for the writer and for the proof.
+        let seen = if sparing { bench.workshop.over(Arc::new(Only::new(source.clone(), &needed))) } else { source.clone() };
+        seen.obey(control);
         let making = Making {
             source: &source,
             needed: &needed,
@@ -238,14 +244,18 @@ impl ImageReady {
         let onto = if is_pipe { Onto::Pipe(Box::new(std::io::stdout())) } else { Onto::File(&order.file, order.split) };
         info!(job, run, from = source.key(), used = sparing, resume, "an image is made");
         let made = match order.format {
-            Some(format) => written(&source, &order.file, format, control, observer, &*clock),
+            Some(format) => written(&seen, &order.file, To { format, split: order.split, form: order.form }, control, observer, &*clock),
             None => own::make(&making, onto, control, observer, &*clock).unwrap_or_else(failed),
         };
         let mut report = report(&order, &source, &needed, &made);
         report.job = job;
         report.proof.extend(mended.iter().map(|mended| mending(&mended.account(), &order)));
         if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) && order.format.is_some() {
-            compare(&mut report, &order, &source, bench, control, observer);
+            compare(&mut report, &order, &seen, bench, control, observer);
+            if sparing {
+                let text = "only what is in use is in the image; all else is zero there, and was not read";
+                report.proof.push(Line::new("rest", Verdict::NotChecked, text.to_string()));
+            }
         } else if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) {
             prove(&mut report, &order, passphrase.as_ref(), is_pipe, control, observer);
         }
@@ -325,8 +335,8 @@ fn mending(account: &Account, order: &ImageOrder) -> Line {
 }
 
 /// Writes an image of an open format.
-fn written(source: &Source, file: &Path, format: Format, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> Made {
-    let written = match write::write(source, file, format, control, observer, clock) {
+fn written(source: &Source, file: &Path, to: To, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> Made {
+    let written = match write::write(source, file, to, control, observer, clock) {
         Ok(written) => written,
         Err(error) => return failed(error),
     };

@@ -49,5 +49,6 @@ pub(crate) fn open(format: Format, path: &Path, snapshot: Option<&str>) -> Resul
         Format::Vhdx => vhdx::open(path),
         Format::Vmdk => vmdk::open(path),
         Format::Vdi => vdi::open(path),
+        Format::Raw => Err(crate::layer::Wrong::new("a raw drive is no container")),
     }
 }

@@ -2,6 +2,7 @@
 //! that none which was broken off passes for one.
 
 mod qcow2;
+mod raw;
 mod vdi;
 mod vhd;
 mod vhdx;
@@ -15,7 +16,7 @@ use badger_drive::{Control, Event, Holds, Observer, Phase, Source};
 use std::fs::{File, OpenOptions};
 use std::io;
 use std::os::unix::fs::FileExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// Bytes of one read: blocks of all formats go into it whole.
 const PIECE: u64 = 4 << 20;
@@ -58,7 +59,7 @@ impl Out {
     }
 }
 
-fn sink(format: Format, out: Out, (size, logical, physical): (u64, u32, u32)) -> io::Result<Box<dyn Sink>> {
+fn sink((format, form): (Format, Form), out: Out, (size, logical, physical): (u64, u32, u32)) -> io::Result<Box<dyn Sink>> {
     let cannot = |why: &str| io::Error::new(io::ErrorKind::Unsupported, format!("{} {why}", format.word()));
     if logical != 512 && format != Format::Vhdx {
         return Err(cannot("has no room for sectors of 4096 bytes: VHDX and our own format have"));
@@ -66,16 +67,47 @@ fn sink(format: Format, out: Out, (size, logical, physical): (u64, u32, u32)) ->
     if size % 512 != 0 {
         return Err(cannot("holds whole sectors only"));
     }
+    let fixed = form == Form::Fixed;
+    match (form, format) {
+        (Form::Packed, Format::Qcow2) | (Form::Growing, _) => {}
+        (Form::Packed, _) => return Err(cannot("is not packed here: QCOW2 and our own format are")),
+        (Form::Fixed, Format::Qcow2) => return Err(cannot("has no fixed form")),
+        (Form::Fixed, _) => {}
+    }
     Ok(match format {
-        Format::Qcow2 => Box::new(qcow2::Writer::new(out, size)?),
+        Format::Raw => return Err(cannot("is written another way")),
+        Format::Qcow2 => Box::new(qcow2::Writer::new(out, size, form == Form::Packed)?),
         Format::Vhd if size > vhd::MOST => return Err(cannot("ends at 2040 GiB")),
-        Format::Vhd => Box::new(vhd::Writer::new(out, size)?),
+        Format::Vhd => Box::new(vhd::Writer::new(out, size, fixed)?),
         Format::Vhdx if size > 64 << 40 => return Err(cannot("ends at 64 TiB")),
-        Format::Vhdx => Box::new(vhdx::Writer::new(out, size, logical, physical)?),
+        Format::Vhdx => Box::new(vhdx::Writer::new(out, size, (logical, physical), fixed)?),
         Format::Vmdk => Box::new(vmdk::Writer::new(out, size)?),
         Format::Vdi if size > vdi::MOST => return Err(cannot("ends at 4 PiB")),
-        Format::Vdi => Box::new(vdi::Writer::new(out, size)),
+        Format::Vdi => Box::new(vdi::Writer::new(out, size, fixed)),
     })
+}
+
+/// In which format.
+#[derive(Clone, Copy, Debug)]
+pub struct To {
+    /// The format.
+    pub format: Format,
+    /// Bytes of a piece; raw drives only.
+    pub split: Option<u64>,
+    /// How it holds them.
+    pub form: Form,
+}
+
+/// How a format holds the bytes of a drive.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Form {
+    /// Only what is not zero.
+    #[default]
+    Growing,
+    /// All of it, each byte at a place of its own: VHD, VHDX, VMDK, VDI.
+    Fixed,
+    /// Packed: QCOW2, with Zstandard.
+    Packed,
 }
 
 /// What came of it, in bytes.
@@ -95,19 +127,40 @@ pub struct Written {
 ///
 /// # Errors
 /// What the format cannot hold, why the file cannot be written, or that the drive is gone.
-pub fn write(source: &Source, path: &Path, format: Format, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> io::Result<Written> {
+pub fn write(source: &Source, path: &Path, to: To, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> io::Result<Written> {
     let file = OpenOptions::new().read(true).write(true).create_new(true).open(path)?;
-    let written = write_into(source, &file, format, control, observer, clock);
+    let mut made = vec![path.to_path_buf()];
+    let written = write_into(source, &file, to, &mut made, control, observer, clock);
     if !written.as_ref().is_ok_and(|written| !written.stopped) {
-        let _ = std::fs::remove_file(path);
+        made.iter().for_each(|path| _ = std::fs::remove_file(path));
     }
     written
 }
 
-fn write_into(source: &Source, file: &File, format: Format, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> io::Result<Written> {
+/// Files that are made are noted in `made`, by the name of the first.
+fn write_into(
+    source: &Source,
+    file: &File,
+    to: To,
+    made: &mut Vec<PathBuf>,
+    control: &Control,
+    observer: &dyn Observer,
+    clock: &dyn Clock,
+) -> io::Result<Written> {
     let geometry = source.geometry();
     let size = geometry.size_bytes;
-    let mut sink = sink(format, Out { file: file.try_clone()?, at: 0 }, (size, geometry.logical_sector, geometry.physical_sector))?;
+    let mut sink: Box<dyn Sink> = match to.format {
+        Format::Raw if to.form == Form::Packed => return Err(io::Error::new(io::ErrorKind::Unsupported, "a raw drive is not packed")),
+        Format::Raw => {
+            let first = made.first().cloned().unwrap_or_default();
+            Box::new(raw::Writer::new(file.try_clone()?, &first, size, to.split, made)?)
+        }
+        Format::Vmdk if to.form == Form::Fixed => {
+            let first = made.first().cloned().unwrap_or_default();
+            Box::new(vmdk::Flat::new(file.try_clone()?, &first, size, made)?)
+        }
+        format => sink((format, to.form), Out { file: file.try_clone()?, at: 0 }, (size, geometry.logical_sector, geometry.physical_sector))?,
+    };
     observer.event(&Event::Phase { phase: Phase::Copy, total: size, done: 0, files: None });
     let began = clock.now();
     let seconds = || clock.now().saturating_sub(began).as_secs_f64();
@@ -152,7 +205,7 @@ fn write_into(source: &Source, file: &File, format: Format, control: &Control, o
     }
     sink.end()?;
     file.sync_all()?;
-    written.len = file.metadata()?.len();
+    written.len = made.iter().filter_map(|path| path.metadata().ok()).map(|meta| meta.len()).sum();
     for (start, len) in &written.lost {
         observer.event(&Event::Lost { start: *start, len: *len });
     }

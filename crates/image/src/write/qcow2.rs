@@ -1,4 +1,4 @@
-//! QCOW2, version 3; see the reader for the public description that it follows.
+//! QCOW2, version 3, plain or packed with Zstandard; see the reader for the public description that it follows.
 
 use super::{Out, Sink};
 use std::io;
@@ -9,6 +9,11 @@ const CLUSTER: u64 = 1 << BITS;
 const PER_TABLE: u64 = CLUSTER / 8;
 /// Counts in a block of them, 16 bits each.
 const PER_BLOCK: u64 = CLUSTER / 2;
+/// The level at which clusters are packed.
+const LEVEL: i32 = 3;
+/// A packed cluster, and where the number of its further sectors stands.
+const PACKED: u64 = 1 << 62;
+const SECTORS_AT: u32 = 62 - (BITS - 8);
 /// Marks a cluster that nobody else counts on.
 const ALONE: u64 = 1 << 63;
 
@@ -17,6 +22,8 @@ pub(super) struct Writer {
     size: u64,
     first: Vec<u64>,
     table: Option<(u64, Vec<u64>)>,
+    /// How many count on each cluster of the file; `None` where it is one everywhere.
+    counts: Option<Vec<u16>>,
 }
 
 fn words(entries: &[u64]) -> Vec<u8> {
@@ -24,16 +31,50 @@ fn words(entries: &[u64]) -> Vec<u8> {
 }
 
 impl Writer {
-    pub fn new(mut out: Out, size: u64) -> io::Result<Self> {
+    pub fn new(mut out: Out, size: u64, packed: bool) -> io::Result<Self> {
         let first = vec![0; size.div_ceil(PER_TABLE * CLUSTER).max(1) as usize];
         // Header and first table stand in front, and are written last.
         out.at = CLUSTER + (first.len() as u64 * 8).next_multiple_of(CLUSTER);
-        Ok(Self { out, size, first, table: None })
+        let counts = packed.then(|| vec![1; (out.at / CLUSTER) as usize]);
+        Ok(Self { out, size, first, table: None, counts })
+    }
+
+    /// Notes that one more counts on the clusters of a stretch.
+    fn count(&mut self, at: u64, end: u64) {
+        if let Some(counts) = &mut self.counts {
+            let last = ((end - 1) / CLUSTER) as usize;
+            counts.resize(counts.len().max(last + 1), 0);
+            counts[(at / CLUSTER) as usize..=last].iter_mut().for_each(|count| *count += 1);
+        }
+    }
+
+    /// Appends a whole cluster, at a place of its own.
+    fn append(&mut self, bytes: &[u8]) -> io::Result<u64> {
+        self.out.at = self.out.at.next_multiple_of(CLUSTER);
+        let at = self.out.append(bytes, CLUSTER)?;
+        self.count(at, self.out.at);
+        Ok(at)
+    }
+
+    /// Appends a cluster right behind what is there, where it becomes shorter by that; its entry.
+    fn pack(&mut self, bytes: &[u8]) -> io::Result<Option<u64>> {
+        let mut whole = bytes.to_vec();
+        whole.resize(CLUSTER as usize, 0);
+        let packed = zstd::bulk::compress(&whole, LEVEL)?;
+        if packed.len() as u64 + 4096 > CLUSTER {
+            return Ok(None);
+        }
+        let at = self.out.at;
+        self.out.put(at, &packed)?;
+        self.out.at += packed.len() as u64;
+        let more = (self.out.at - 1) / 512 - at / 512;
+        self.count(at, (at / 512 + more + 1) * 512);
+        Ok(Some(PACKED | more << SECTORS_AT | at))
     }
 
     fn close_table(&mut self) -> io::Result<()> {
         let Some((number, table)) = self.table.take() else { return Ok(()) };
-        self.first[number as usize] = self.out.append(&words(&table), CLUSTER)? | ALONE;
+        self.first[number as usize] = self.append(&words(&table))? | ALONE;
         Ok(())
     }
 }
@@ -48,14 +89,19 @@ impl Sink for Writer {
         if self.table.as_ref().is_some_and(|(held, _)| *held != which) {
             self.close_table()?;
         }
-        let at = self.out.append(bytes, CLUSTER)?;
+        let packed = if self.counts.is_some() { self.pack(bytes)? } else { None };
+        let entry = match packed {
+            Some(entry) => entry,
+            None => self.append(bytes)? | ALONE,
+        };
         let (_, table) = self.table.get_or_insert_with(|| (which, vec![0; PER_TABLE as usize]));
-        table[(number % PER_TABLE) as usize] = at | ALONE;
+        table[(number % PER_TABLE) as usize] = entry;
         Ok(())
     }
 
     fn end(&mut self) -> io::Result<()> {
         self.close_table()?;
+        self.out.at = self.out.at.next_multiple_of(CLUSTER);
         // Counts count themselves as well.
         let used = self.out.at / CLUSTER;
         let (mut blocks, mut tables) = (1, 1);
@@ -70,7 +116,9 @@ impl Sink for Writer {
         let all = used + blocks + tables;
         let mut places = Vec::new();
         for block in 0..blocks {
-            let counts = (0..PER_BLOCK).map(|at| u16::from(block * PER_BLOCK + at < all));
+            let held = self.counts.as_deref().unwrap_or_default();
+            let count = |cluster: u64| held.get(cluster as usize).copied().unwrap_or_else(|| u16::from(cluster < all));
+            let counts = (0..PER_BLOCK).map(|at| count(block * PER_BLOCK + at));
             places.push(self.out.append(&counts.flat_map(u16::to_be_bytes).collect::<Vec<u8>>(), CLUSTER)?);
         }
         let counts = self.out.append(&words(&places), CLUSTER)?;
@@ -85,7 +133,11 @@ impl Sink for Writer {
         put32(36, self.first.len() as u32);
         put32(56, tables as u32);
         put32(96, 4);
-        put32(100, 104);
+        put32(100, if self.counts.is_some() { 112 } else { 104 });
+        if self.counts.is_some() {
+            // Whoever reads it must know how it is packed: by Zstandard.
+            (head[79], head[104]) = (8, 1);
+        }
         head[24..32].copy_from_slice(&self.size.to_be_bytes());
         head[40..48].copy_from_slice(&CLUSTER.to_be_bytes());
         head[48..56].copy_from_slice(&counts.to_be_bytes());

@@ -1,4 +1,4 @@
-//! VDI, dynamic; see the reader for the layout that it follows.
+//! VDI, dynamic or fixed; see the reader for the layout that it follows.
 
 use super::{Out, Sink};
 use std::io;
@@ -14,14 +14,16 @@ pub(super) struct Writer {
     map: Vec<u32>,
     data: u64,
     used: u32,
+    fixed: bool,
 }
 
 impl Writer {
-    pub fn new(mut out: Out, size: u64) -> Self {
-        let map = vec![NEVER; size.div_ceil(BLOCK).max(1) as usize];
+    pub fn new(mut out: Out, size: u64, fixed: bool) -> Self {
+        let count = size.div_ceil(BLOCK).max(1) as u32;
+        let map: Vec<u32> = if fixed { (0..count).collect() } else { vec![NEVER; count as usize] };
         let data = (512 + map.len() as u64 * 4).next_multiple_of(BLOCK);
-        out.at = data;
-        Self { out, size, map, data, used: 0 }
+        out.at = if fixed { data + u64::from(count) * BLOCK } else { data };
+        Self { out, size, map, data, used: if fixed { count } else { 0 }, fixed }
     }
 }
 
@@ -31,6 +33,9 @@ impl Sink for Writer {
     }
 
     fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+        if self.fixed {
+            return self.out.put(self.data + number * BLOCK, bytes);
+        }
         self.out.append(bytes, BLOCK)?;
         self.map[number as usize] = self.used;
         self.used += 1;
@@ -49,7 +54,7 @@ impl Sink for Writer {
         put32(64, 0xbeda_107f);
         put32(68, 0x1_0001);
         put32(72, 400);
-        put32(76, 1);
+        put32(76, if self.fixed { 2 } else { 1 });
         put32(340, 512);
         put32(344, self.data as u32);
         put32(360, 512);

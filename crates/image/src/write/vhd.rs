@@ -1,4 +1,4 @@
-//! VHD, dynamic; see the reader for the public description that it follows.
+//! VHD, dynamic or fixed; see the reader for the public description that it follows.
 
 use super::{Out, Sink};
 use std::io;
@@ -16,6 +16,7 @@ pub(super) struct Writer {
     out: Out,
     size: u64,
     table: Vec<u32>,
+    fixed: bool,
 }
 
 /// Cylinders, heads, sectors, as the specification counts them; the largest where they do not give the size exactly, which says that
@@ -45,7 +46,7 @@ fn sum(bytes: &mut [u8], at: usize) {
     bytes[at..at + 4].copy_from_slice(&sum.to_be_bytes());
 }
 
-fn footer(size: u64) -> io::Result<Vec<u8>> {
+fn footer(size: u64, fixed: bool) -> io::Result<Vec<u8>> {
     let mut out = vec![0; 512];
     out[..8].copy_from_slice(b"conectix");
     let mut put32 = |at: usize, value: u32| out[at..at + 4].copy_from_slice(&value.to_be_bytes());
@@ -54,8 +55,8 @@ fn footer(size: u64) -> io::Result<Vec<u8>> {
     put32(24, SystemTime::now().duration_since(UNIX_EPOCH + EPOCH).map_or(0, |since| since.as_secs() as u32));
     put32(28, u32::from_be_bytes(*b"zbdg"));
     put32(32, 0x1_0000);
-    put32(60, 3);
-    out[16..24].copy_from_slice(&512u64.to_be_bytes());
+    put32(60, if fixed { 2 } else { 3 });
+    out[16..24].copy_from_slice(&if fixed { u64::MAX } else { 512u64 }.to_be_bytes());
     out[40..48].copy_from_slice(&size.to_be_bytes());
     out[48..56].copy_from_slice(&size.to_be_bytes());
     let (cylinders, heads, sectors) = geometry(size);
@@ -67,10 +68,10 @@ fn footer(size: u64) -> io::Result<Vec<u8>> {
 }
 
 impl Writer {
-    pub fn new(mut out: Out, size: u64) -> io::Result<Self> {
+    pub fn new(mut out: Out, size: u64, fixed: bool) -> io::Result<Self> {
         let table = vec![NOWHERE; size.div_ceil(BLOCK).max(1) as usize];
         out.at = 512 + 1024 + (table.len() as u64 * 4).next_multiple_of(SECTOR);
-        Ok(Self { out, size, table })
+        Ok(Self { out, size, table, fixed })
     }
 }
 
@@ -80,6 +81,9 @@ impl Sink for Writer {
     }
 
     fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+        if self.fixed {
+            return self.out.put(number * BLOCK, bytes);
+        }
         // A bit for each sector of the block, all of them here.
         let mut block = vec![0xff; (BLOCK / SECTOR / 8) as usize];
         block.extend(bytes);
@@ -89,7 +93,12 @@ impl Sink for Writer {
     }
 
     fn end(&mut self) -> io::Result<()> {
-        let footer = footer(self.size)?;
+        let footer = footer(self.size, self.fixed)?;
+        if self.fixed {
+            self.out.file.set_len(self.size)?;
+            self.out.file.sync_data()?;
+            return self.out.put(self.size, &footer);
+        }
         let table: Vec<u8> = self.table.iter().flat_map(|entry| entry.to_be_bytes()).collect();
         let mut padded = table;
         padded.resize(padded.len().next_multiple_of(SECTOR as usize), 0xff);

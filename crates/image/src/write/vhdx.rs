@@ -1,4 +1,4 @@
-//! VHDX, dynamic; see the reader for the public description that it follows.
+//! VHDX, dynamic or fixed; see the reader for the public description that it follows.
 
 use super::{Out, Sink};
 use std::io;
@@ -19,6 +19,7 @@ pub(super) struct Writer {
     table: Vec<u64>,
     /// Blocks between two places that are for maps of sectors.
     ratio: u64,
+    fixed: bool,
 }
 
 fn id(text: &str) -> [u8; 16] {
@@ -46,18 +47,23 @@ fn sum(bytes: &mut [u8]) {
 }
 
 impl Writer {
-    pub fn new(mut out: Out, size: u64, logical: u32, physical: u32) -> io::Result<Self> {
+    pub fn new(mut out: Out, size: u64, (logical, physical): (u32, u32), fixed: bool) -> io::Result<Self> {
         let ratio = (1u64 << 23) * u64::from(logical) / BLOCK;
         let blocks = size.div_ceil(BLOCK).max(1);
-        let table = vec![0; (blocks + (blocks - 1) / ratio) as usize];
+        let mut table = vec![0; (blocks + (blocks - 1) / ratio) as usize];
         out.at = TABLE + (table.len() as u64 * 8).next_multiple_of(MIB);
-        Ok(Self { out, size, sectors: (logical, physical), table, ratio })
+        for block in (0..blocks).filter(|_| fixed) {
+            table[(block + block / ratio) as usize] = out.at | PRESENT;
+            out.at += BLOCK;
+        }
+        Ok(Self { out, size, sectors: (logical, physical), table, ratio, fixed })
     }
 
     fn metadata(&self) -> io::Result<Vec<u8>> {
         let mut out = vec![0; MIB as usize];
         out[..8].copy_from_slice(b"metadata");
-        let parameters = [(BLOCK as u32).to_le_bytes(), [0; 4]].concat();
+        // A fixed one keeps the room of its blocks.
+        let parameters = [(BLOCK as u32).to_le_bytes(), u32::from(self.fixed).to_le_bytes()].concat();
         // Flags: 2 is of the drive, 4 must be known.
         let items: [(&str, u32, Vec<u8>); 5] = [
             ("CAA16737-FA36-4D43-B3B6-33F0AA44E76B", 4, parameters),
@@ -104,6 +110,9 @@ impl Sink for Writer {
     }
 
     fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+        if self.fixed {
+            return self.out.put(self.table[(number + number / self.ratio) as usize] & !(MIB - 1), bytes);
+        }
         let at = self.out.append(bytes, BLOCK)?;
         self.table[(number + number / self.ratio) as usize] = at | PRESENT;
         Ok(())

@@ -1,7 +1,10 @@
-//! VMDK, one sparse file; see the reader for the public description that it follows.
+//! VMDK, one sparse file, or a flat one with its descriptor; see the reader for the public description that it follows.
 
 use super::{Out, Sink};
+use std::fs::{File, OpenOptions};
 use std::io;
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
 
 const SECTOR: u64 = 512;
 const GRAIN: u64 = 64 << 10;
@@ -11,6 +14,61 @@ const TABLE: u64 = PER_TABLE * 4;
 /// Where the descriptor stands, and how long it may be.
 const TEXT: u64 = SECTOR;
 const TEXT_LEN: u64 = 20 * SECTOR;
+
+/// What says of what the whole consists.
+fn descriptor(sectors: u64, kind: &str, extent: &str) -> io::Result<String> {
+    let mut id = [0; 4];
+    getrandom::fill(&mut id).map_err(io::Error::other)?;
+    Ok(format!(
+        "# Disk DescriptorFile\nversion=1\nCID={}\nparentCID=ffffffff\ncreateType=\"{kind}\"\n\n# Extent description\n{extent}\n\n\
+         # The Disk Data Base\n#DDB\n\nddb.virtualHWVersion = \"4\"\nddb.geometry.cylinders = \"{}\"\nddb.geometry.heads = \"16\"\n\
+         ddb.geometry.sectors = \"63\"\nddb.adapterType = \"ide\"\n",
+        hex::encode(id),
+        (sectors / (16 * 63)).min(16383)
+    ))
+}
+
+/// A descriptor, and beside it a file with the bytes as they are.
+pub(super) struct Flat {
+    descriptor: File,
+    flat: File,
+    name: String,
+    size: u64,
+}
+
+impl Flat {
+    /// `descriptor` is new, at `path`; the file beside it is made, and named in `made`.
+    pub fn new(descriptor: File, path: &Path, size: u64, made: &mut Vec<PathBuf>) -> io::Result<Self> {
+        if !size.is_multiple_of(SECTOR) {
+            return Err(io::Error::new(io::ErrorKind::Unsupported, "VMDK holds whole sectors only"));
+        }
+        let stem = path.file_stem().unwrap_or_default().to_string_lossy();
+        let name = format!("{stem}-flat.vmdk");
+        if name.contains(['"', '\n']) {
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, "a name with such letters cannot stand in a VMDK descriptor"));
+        }
+        let beside = path.with_file_name(&name);
+        let flat = OpenOptions::new().read(true).write(true).create_new(true).open(&beside)?;
+        made.push(beside);
+        Ok(Self { descriptor, flat, name, size })
+    }
+}
+
+impl Sink for Flat {
+    fn block(&self) -> u64 {
+        1 << 20
+    }
+    fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+        self.flat.write_all_at(bytes, number << 20)
+    }
+    fn end(&mut self) -> io::Result<()> {
+        self.flat.set_len(self.size)?;
+        self.flat.sync_all()?;
+        let sectors = self.size / SECTOR;
+        let text = descriptor(sectors, "monolithicFlat", &format!("RW {sectors} FLAT \"{}\" 0", self.name))?;
+        self.descriptor.write_all_at(text.as_bytes(), 0)
+    }
+}
 
 pub(super) struct Writer {
     out: Out,
@@ -66,16 +124,8 @@ impl Sink for Writer {
     fn end(&mut self) -> io::Result<()> {
         self.close_table()?;
         self.out.cut()?;
-        let mut id = [0; 4];
-        getrandom::fill(&mut id).map_err(io::Error::other)?;
         let sectors = self.size / SECTOR;
-        let text = format!(
-            "# Disk DescriptorFile\nversion=1\nCID={}\nparentCID=ffffffff\ncreateType=\"monolithicSparse\"\n\n# Extent description\nRW {sectors} SPARSE \"image.vmdk\"\n\n\
-             # The Disk Data Base\n#DDB\n\nddb.virtualHWVersion = \"4\"\nddb.geometry.cylinders = \"{}\"\nddb.geometry.heads = \"16\"\n\
-             ddb.geometry.sectors = \"63\"\nddb.adapterType = \"ide\"\n",
-            hex::encode(id),
-            (sectors / (16 * 63)).min(16383)
-        );
+        let text = descriptor(sectors, "monolithicSparse", &format!("RW {sectors} SPARSE \"image.vmdk\""))?;
         self.out.put(TEXT, text.as_bytes())?;
         self.out.file.sync_data()?;
         let mut head = vec![0; 512];

@@ -125,8 +125,9 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
                 hints.push(("Enter", "begin"));
             }
             hints.push(("o", "file"));
+            hints.push(("u", if keep.order.used { "everything" } else { "only what is in use" }));
             if keep.order.format.is_none() {
-                hints.extend([("u", if keep.order.used { "everything" } else { "only what is in use" }), ("p", "go on from")]);
+                hints.push(("p", "go on from"));
             }
             if keep.sight.as_ref().is_some_and(|sight| sight.resume) {
                 hints.push(("n", "begin anew"));

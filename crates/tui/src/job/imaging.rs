@@ -80,7 +80,7 @@ impl JobView {
             KeyCode::Char('p') if idle && whole => {
                 self.entry = Some(Entry::Parent(keep.order.parent.as_ref().map(|path| path.display().to_string()).unwrap_or_default()));
             }
-            KeyCode::Char('u') if idle && whole => {
+            KeyCode::Char('u') if idle => {
                 keep.order.used = !keep.order.used;
                 self.look_at_image(bench);
             }
@@ -100,14 +100,13 @@ impl JobView {
         match Format::of_name(&file) {
             Some(format) => (keep.order.file, keep.order.format, self.misfit) = (file, format, None),
             None => {
-                let text =
-                    "the name ends in .zbi for an image of our own, or in .qcow2, .vhd, .vhdx, .vmdk, .vdi for programs that run virtual machines";
+                let text = "the name ends in .zbi for an image of our own, or in .qcow2, .vhd, .vhdx, .vmdk, .vdi for programs that run virtual machines, or in .raw for the bytes as they are";
                 self.misfit = Some(Refusal::new("usage", text));
                 return;
             }
         }
         if keep.order.format.is_some() {
-            (keep.order.used, keep.order.parent) = (false, None);
+            keep.order.parent = None;
         }
         self.look_at_image(bench);
     }
