@@ -134,7 +134,8 @@ fn make(bench: &Bench, order: ImageOrder, control: &Control, common: &Common) ->
         return Ok(if report.outcome == Outcome::Finished { code::DONE } else { exit_code(report.outcome, control.is_stopped()) });
     }
     commands::finish(&report, common);
-    Ok(exit_code(report.outcome, control.is_stopped()))
+    // Where it ended for want of room nobody stopped it.
+    Ok(exit_code(report.outcome, control.is_stopped() && report.code.is_empty()))
 }
 
 /// `badger restore`.

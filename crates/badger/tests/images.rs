@@ -210,3 +210,35 @@ fn open_formats_hold_what_is_in_use_and_become_others() {
     let (code, _, refused) = place.run(&["image", path(&drive), path(&place.path("x.qcow2")), "--split", "1MiB"]);
     assert!(code == 2 && refused.contains("--split"), "{refused}");
 }
+
+/// A sample that saw nothing but zeroes promises too little: the image ends before the place is full, and is gone on with.
+#[test]
+fn room_is_watched_while_an_image_grows() {
+    let place = Place::new();
+    let (drive, small) = (place.noise("drive.img", 160 * MIB, 11), place.path("small"));
+    let file = OpenOptions::new().write(true).open(&drive).unwrap();
+    (0..48).for_each(|turn| file.write_all_at(&vec![0; 600 << 10], turn * (160 * MIB / 48)).unwrap());
+    fs::create_dir(&small).unwrap();
+    let mount =
+        |options: &str| assert!(Command::new("mount").args(["-t", "tmpfs", "-o", options, "tmpfs", path(&small)]).status().unwrap().success());
+    mount("size=70m");
+    let image = small.join("one.zbi");
+    // Slow enough that the room is looked at in time.
+    let (code, report) = place.json(&["image", path(&drive), path(&image), "--rate", "16MiB"]);
+    let room = badger_free(&small);
+    let before = fs::read(&image).unwrap();
+    mount("remount,size=300m");
+    let (again, proved) = place.json(&["image", path(&drive), path(&image)]);
+    let same = place.run(&["verify", path(&drive), path(&image)]).0;
+    let goes_on = fs::read(&image).unwrap().starts_with(&before[..40 << 20]);
+    let _ = Command::new("umount").arg(&small).status();
+    assert_eq!((code, report["outcome"].as_str(), report["code"].as_str()), (3, Some("interrupted"), Some("no-room")), "{report}");
+    assert!(room > 0, "it ended before the place was full");
+    assert!(goes_on, "what was there is gone on with");
+    assert_eq!((again, proved["outcome"].as_str(), same), (0, Some("proved"), 0), "{proved}");
+}
+
+fn badger_free(dir: &std::path::Path) -> u64 {
+    let out = Command::new("stat").args(["-f", "-c", "%a"]).arg(dir).output().unwrap();
+    text(&out.stdout).trim().parse().unwrap()
+}

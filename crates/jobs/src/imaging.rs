@@ -13,8 +13,14 @@ use badger_image::{Format, Only, write};
 use badger_inspect::{Hazard, Line, Looked, Stretch, Verdict, hazard, volumes};
 use badger_transfer::{Report, verify};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
 use tracing::info;
+
+/// How often it is looked whether there is room for more of an image, and what is left free at the most.
+const WATCH: Duration = Duration::from_millis(100);
+const MARGIN: u64 = 64 << 20;
 
 /// What is asked for.
 #[derive(Clone, Debug, Default)]
@@ -149,7 +155,8 @@ impl ImageOrder {
         if !image.is_of(&source.key()) {
             return Err(there("is an unfinished image of another drive"));
         }
-        if self.restart {
+        // What was broken off before its first page holds nothing that anybody could find.
+        if self.restart || !image.is_begun() {
             own::remove(&self.file).map_err(refused("image-exists"))?;
             return Ok(false);
         }
@@ -176,6 +183,34 @@ pub struct ImageSight {
     pub resume: bool,
     /// What to know of the drive.
     pub hazards: Vec<Hazard>,
+}
+
+/// Passes on what is reported, and stops the run where no room is left for the image.
+struct Watched<'a> {
+    told: &'a dyn Observer,
+    control: &'a Control,
+    file: &'a Path,
+    /// Bytes that are left free at the least.
+    least: u64,
+    looked: Mutex<Instant>,
+    is_full: AtomicBool,
+}
+
+impl Observer for Watched<'_> {
+    fn event(&self, event: &Event) {
+        self.told.event(event);
+        if !matches!(event, Event::Moved { .. }) {
+            return;
+        }
+        let mut looked = self.looked.lock().expect("watch lock");
+        if looked.elapsed() >= WATCH {
+            *looked = Instant::now();
+            if badger_people::free(self.file).is_some_and(|free| free < self.least) {
+                self.is_full.store(true, Ordering::Relaxed);
+                self.control.stop();
+            }
+        }
+    }
 }
 
 impl ImageReady {
@@ -212,7 +247,7 @@ impl ImageReady {
     /// # Errors
     /// A refusal; then nothing was begun.
     pub fn run(self, bench: &Bench, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
-        let Self { order, source, looked, needed, sparing, resume, passphrase, mended, .. } = self;
+        let Self { order, source, looked, needed, sparing, resume, passphrase, mended, estimate, .. } = self;
         let _claim = source.claim()?;
         if order.file != Path::new("-") {
             // What was looked at may have been mounted somewhere else since.
@@ -243,12 +278,20 @@ impl ImageReady {
         };
         let onto = if is_pipe { Onto::Pipe(Box::new(std::io::stdout())) } else { Onto::File(&order.file, order.split) };
         info!(job, run, from = source.key(), used = sparing, resume, "an image is made");
+        let least = (estimate.stored / 16 + (4 << 20)).min(MARGIN);
+        let watched =
+            Watched { told: observer, control, file: &order.file, least, looked: Mutex::new(Instant::now()), is_full: AtomicBool::new(false) };
+        let told: &dyn Observer = if is_pipe { observer } else { &watched };
         let made = match order.format {
-            Some(format) => written(&seen, &order.file, To { format, split: order.split, form: order.form }, control, observer, &*clock),
-            None => own::make(&making, onto, control, observer, &*clock).unwrap_or_else(failed),
+            Some(format) => written(&seen, &order.file, To { format, split: order.split, form: order.form }, control, told, &*clock),
+            None => own::make(&making, onto, control, told, &*clock).unwrap_or_else(failed),
         };
         let mut report = report(&order, &source, &needed, &made);
         report.job = job;
+        if watched.is_full.load(Ordering::Relaxed) && report.outcome == Outcome::Interrupted {
+            report.code = "no-room".into();
+            report.reason = format!("there is no room left for {}: make room and give the same command again to go on", order.file.display());
+        }
         report.proof.extend(mended.iter().map(|mended| mending(&mended.account(), &order)));
         if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) && order.format.is_some() {
             compare(&mut report, &order, &seen, bench, control, observer);

@@ -297,6 +297,11 @@ impl Image {
         Ok((entries, lost, hex::encode(crypt::hash(self.keys(), &bytes))))
     }
 
+    /// Whether there is something in it that can be gone on with: a page of the map.
+    pub fn is_begun(&self) -> bool {
+        !self.pages.is_empty()
+    }
+
     /// The first stretch from a byte on that could not be read from the drive.
     pub(super) fn lost_from(&self, at: u64) -> Option<Range<u64>> {
         self.lost.within(at..self.head.size).next().map(|(range, ())| range)
