@@ -96,7 +96,7 @@ pub fn lend(bench: &Bench, args: &LendArgs, common: &Common) -> Result<u8, Refus
         let (size, writable) = (lent.source.geometry().size_bytes, lent.target.is_some());
         event(&json!({ "event": "lent", "name": lent.name, "uri": uri(lent), "size_bytes": size, "writable": writable }));
         if !quiet {
-            tell!("{}  {}, {}", uri(lent), human(size), if writable { "TO BE WRITTEN TO" } else { "read only" });
+            tell!("{}  {}, {}", uri(lent), human(size), if writable { "▸ to be written to" } else { "read only" });
         }
     }
     if tls.is_none() && lender.address().is_some_and(|address| !address.ip().is_loopback()) {

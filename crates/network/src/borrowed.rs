@@ -70,7 +70,7 @@ impl Borrowed {
         let (wire, export) = export::open(uri, trusted)?;
         let refused = |text: &str| io::Error::new(io::ErrorKind::PermissionDenied, text);
         if writing && export.flags & flag::READ_ONLY != 0 {
-            return Err(io::Error::from_raw_os_error(30));
+            return Err(rustix::io::Errno::ROFS.into());
         }
         if writing && export.least > 4096 {
             return Err(refused("its server takes writes in larger pieces than a sector"));
