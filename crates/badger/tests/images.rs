@@ -242,3 +242,25 @@ fn badger_free(dir: &std::path::Path) -> u64 {
     let out = Command::new("stat").args(["-f", "-c", "%a"]).arg(dir).output().unwrap();
     text(&out.stdout).trim().parse().unwrap()
 }
+
+/// What was broken off before its first page is there until somebody says that it may go, and only then goes.
+#[test]
+fn an_unfinished_image_is_not_taken_away_unasked() {
+    let place = Place::new();
+    let (drive, image) = (place.noise("drive.img", 40 * MIB, 3), place.path("one.zbi"));
+    let mut child = place.badger(&["image", path(&drive), path(&image), "--rate", "4MiB"]).spawn().unwrap();
+    while fs::metadata(&image).map_or(0, |meta| meta.len()) < MIB {
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    // Nobody meddles with it meanwhile, not even where it is asked for.
+    let (code, _, refused) = place.run(&["image", path(&drive), path(&image), "--restart"]);
+    assert!(code == 2 && refused.contains("another run"), "{refused}");
+    Command::new("kill").args(["-TERM", &child.id().to_string()]).status().unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(130));
+    let before = fs::read(&image).unwrap();
+    let (code, _, refused) = place.run(&["image", path(&drive), path(&image)]);
+    assert!(code == 2 && refused.contains("image-unbegun") && refused.contains("--restart"), "{refused}");
+    assert!(fs::read(&image).unwrap() == before);
+    let (code, report) = place.json(&["image", path(&drive), path(&image), "--restart"]);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+}

@@ -407,3 +407,25 @@ fn an_estimate_is_near_what_comes() {
     let ratio = estimate.stored as f64 / made.len as f64;
     assert!((0.6..1.8).contains(&ratio), "{} estimated, {} made", estimate.stored, made.len);
 }
+
+/// While it is made nobody else writes to it or takes it away; what is whole is not given up.
+#[test]
+fn an_image_that_is_made_is_left_alone() {
+    let place = Place::new();
+    let (drive, image) = (place.raw(&content(3 * SIZE, 97)), place.path("weir.zbi"));
+    let tried = Mutex::new(0);
+    let meddle = |event: &Event| {
+        if matches!(event, Event::Moved { .. }) && Path::new(&image).exists() {
+            assert!(own::give_up(Path::new(&image), None).is_err());
+            let second = make(&drive, &image, Order { resume: true, ..Order::default() }, &Control::new(), &|_| {});
+            assert!(second.unwrap_err().to_string().contains("another run"));
+            *tried.lock().unwrap() += 1;
+        }
+    };
+    let made = make(&drive, &image, Order::default(), &Control::new(), &meddle).unwrap();
+    assert_eq!(made.outcome, Outcome::Proved);
+    assert!(*tried.lock().unwrap() > 10);
+    assert!(open(&image).verify(&mut |_| true).is_empty());
+    assert!(own::give_up(Path::new(&image), None).unwrap_err().to_string().contains("whole"));
+    assert!(open(&image).shown().whole);
+}

@@ -55,6 +55,17 @@ pub struct ImageOrder {
     pub technician: String,
 }
 
+/// What is where the image goes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum There {
+    /// Nothing.
+    Nothing,
+    /// An unfinished image of this drive, which is gone on with.
+    Unfinished,
+    /// The same, which is given up when the new one begins.
+    GivenUp,
+}
+
 /// An order that was looked at, with what it will take.
 pub struct ImageReady {
     order: ImageOrder,
@@ -62,7 +73,7 @@ pub struct ImageReady {
     looked: Looked,
     needed: Extents<()>,
     sparing: bool,
-    resume: bool,
+    there: There,
     passphrase: Option<Passphrase>,
     /// The damaged image, where one is mended.
     mended: Option<Arc<Mended>>,
@@ -115,10 +126,10 @@ impl ImageOrder {
             return Err(Refusal::new("no-passphrase", "a locked image needs a passphrase: name a file with it by --passphrase-file"));
         }
         let is_pipe = self.file == Path::new("-");
-        let mut resume = false;
+        let mut there = There::Nothing;
         if !is_pipe {
             refuse_on_source(&self.file, &source, bench)?;
-            resume = self.resumes(&source, passphrase.as_ref())?;
+            there = self.there(&source, passphrase.as_ref())?;
         }
         let (looked, witness) = (Looked::at(&source), Witness::of(&*source, &[]));
         let size = source.geometry().size_bytes;
@@ -130,18 +141,18 @@ impl ImageOrder {
         }
         let estimate = own::estimate(&source, &needed, control).map_err(refused("not-readable"))?;
         let free = (!is_pipe).then(|| badger_people::free(&self.file)).flatten();
-        if let Some(free) = free.filter(|free| *free < estimate.stored && !resume) {
+        if let Some(free) = free.filter(|free| *free < estimate.stored && there == There::Nothing) {
             let text =
                 format!("the image will take about {} where {} are free: make room, or choose another place", human(estimate.stored), human(free));
             return Err(Refusal::new("no-room", text));
         }
-        Ok(ImageReady { order: self, source, looked, needed, sparing, resume, passphrase, mended, witness, estimate, free })
+        Ok(ImageReady { order: self, source, looked, needed, sparing, there, passphrase, mended, witness, estimate, free })
     }
 
-    /// Whether what has the image's name is gone on with.
-    fn resumes(&self, source: &Source, passphrase: Option<&Passphrase>) -> Result<bool, Refusal> {
+    /// What has the image's name; nothing of it is touched.
+    fn there(&self, source: &Source, passphrase: Option<&Passphrase>) -> Result<There, Refusal> {
         if std::fs::symlink_metadata(&self.file).is_err() {
-            return Ok(false);
+            return Ok(There::Nothing);
         }
         let shown = self.file.display();
         if self.format.is_some() {
@@ -155,12 +166,15 @@ impl ImageOrder {
         if !image.is_of(&source.key()) {
             return Err(there("is an unfinished image of another drive"));
         }
-        // What was broken off before its first page holds nothing that anybody could find.
-        if self.restart || !image.is_begun() {
-            own::remove(&self.file).map_err(refused("image-exists"))?;
-            return Ok(false);
+        // What was broken off before its first page still gives the chunks that are in it: nobody takes it away unasked.
+        match (self.restart, image.is_begun()) {
+            (true, _) => Ok(There::GivenUp),
+            (false, true) => Ok(There::Unfinished),
+            (false, false) => Err(Refusal::new(
+                "image-unbegun",
+                format!("{shown} is an unfinished image with too little in it to be gone on with: begin it anew (--restart), or take another name"),
+            )),
         }
-        Ok(true)
     }
 }
 
@@ -179,8 +193,8 @@ pub struct ImageSight {
     pub estimate: Estimate,
     /// What is free where it goes.
     pub free: Option<u64>,
-    /// Whether what is there is gone on with.
-    pub resume: bool,
+    /// What is where it goes.
+    pub there: There,
     /// What to know of the drive.
     pub hazards: Vec<Hazard>,
 }
@@ -224,7 +238,7 @@ impl ImageReady {
             sparing: self.sparing,
             estimate: self.estimate,
             free: self.free,
-            resume: self.resume,
+            there: self.there,
             hazards: hazard::of_drive(None, &self.looked),
         }
     }
@@ -235,7 +249,7 @@ impl ImageReady {
             Some("it is another drive")
         } else if self.witness != now.witness || self.needed.total(|()| true) != now.needed.total(|()| true) {
             Some("the drive was written to, or holds something else")
-        } else if self.resume != now.resume {
+        } else if self.there != now.there {
             Some("an unfinished image came, or went")
         } else {
             None
@@ -247,11 +261,17 @@ impl ImageReady {
     /// # Errors
     /// A refusal; then nothing was begun.
     pub fn run(self, bench: &Bench, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
-        let Self { order, source, looked, needed, sparing, resume, passphrase, mended, estimate, .. } = self;
+        let Self { order, source, looked, needed, sparing, there, passphrase, mended, estimate, .. } = self;
         let _claim = source.claim()?;
         if order.file != Path::new("-") {
             // What was looked at may have been mounted somewhere else since.
             refuse_on_source(&order.file, &source, bench)?;
+            if order.there(&source, passphrase.as_ref())? != there {
+                return Err(Refusal::new("shown-changed", format!("{} came, or went, since it was looked at", order.file.display())));
+            }
+        }
+        if there == There::GivenUp {
+            own::give_up(&order.file, passphrase.as_ref()).map_err(refused("image-exists"))?;
         }
         let no_ledger = |error: ledger::Error| Refusal::new("ledger", error.to_string());
         let is_pipe = order.file == Path::new("-");
@@ -273,11 +293,11 @@ impl ImageReady {
             parent: order.parent.as_deref(),
             passphrase: passphrase.as_ref(),
             level: order.level,
-            resume,
+            resume: there == There::Unfinished,
             facts: &facts,
         };
         let onto = if is_pipe { Onto::Pipe(Box::new(std::io::stdout())) } else { Onto::File(&order.file, order.split) };
-        info!(job, run, from = source.key(), used = sparing, resume, "an image is made");
+        info!(job, run, from = source.key(), used = sparing, there = format!("{there:?}"), "an image is made");
         let least = (estimate.stored / 16 + (4 << 20)).min(MARGIN);
         let watched =
             Watched { told: observer, control, file: &order.file, least, looked: Mutex::new(Instant::now()), is_full: AtomicBool::new(false) };

@@ -11,7 +11,7 @@ mod record;
 mod run;
 mod sight;
 
-pub use imaging::{ImageOrder, ImageReady, ImageSight};
+pub use imaging::{ImageOrder, ImageReady, ImageSight, There};
 pub use order::Order;
 pub use prepared::Prepared;
 pub use run::Ready;

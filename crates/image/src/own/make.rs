@@ -5,7 +5,7 @@ use super::entry::{Entry, Held};
 use super::read::Image;
 use super::record::{Header, What};
 use super::scan;
-use super::shelf::{Files, Pipe, Store, Volumes};
+use super::shelf::{self, Files, Pipe, Store, Volumes};
 use super::write::{Head, Index, Known, PageAt, Writer};
 use super::{CHUNK, GROUP};
 use crate::layer::{Result, Wrong};
@@ -14,6 +14,7 @@ use badger_drive::clock::Clock;
 use badger_drive::reads::{Got, Reads};
 use badger_drive::{Control, Event, Extents, Holds, Observer, Outcome, Phase, Source};
 use std::collections::BTreeMap;
+use std::fs::File;
 use std::io::Write;
 use std::ops::Range;
 use std::path::Path;
@@ -148,10 +149,10 @@ pub fn make(making: &Making, onto: Onto, control: &Control, observer: &dyn Obser
                 (made.len, made.hash) = (len, hash);
                 made.outcome = if made.lost.is_empty() { Outcome::Proved } else { Outcome::Incomplete };
             }
-            Err(why) => made.reason = format!("{why}; give the same command again to go on"),
+            Err(why) => made.reason = writer.way_on(&why.to_string()),
         },
-        Err(Break::Stopped) => made.reason = "stopped; give the same command again to go on".into(),
-        Err(Break::Failed(why)) => made.reason = format!("{why}; give the same command again to go on"),
+        Err(Break::Stopped) => made.reason = writer.way_on("stopped"),
+        Err(Break::Failed(why)) => made.reason = writer.way_on(&why),
     }
     if made.outcome == Outcome::Interrupted {
         let _ = writer.keep();
@@ -225,9 +226,19 @@ fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'
     Ok(Begun { writer, shared: shared(keys, Known::default(), parent), from: 0 })
 }
 
+/// Takes an image away that was broken off, with all its volumes.
+///
+/// # Errors
+/// It is whole, cannot be opened, or another run makes it right now: then it stays.
+pub fn give_up(path: &Path, passphrase: Option<&Passphrase>) -> std::io::Result<()> {
+    shelf::remove(path, || Image::open(path, passphrase).map(|image| image.shown().whole))
+}
+
 /// Goes on behind the last page that was written whole.
 fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<(Writer, Option<Keys>, Known, u64)> {
     let failed = |error: std::io::Error| Wrong::new(format!("{}: {error}", path.display()));
+    let held = File::open(path).map_err(failed)?;
+    shelf::alone(&held).map_err(failed)?;
     let before = Image::opened(path, making.passphrase)?;
     if before.shown().whole {
         return Err(Wrong::new("it is whole already"));
@@ -268,7 +279,7 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<(Writer, O
         index.pages.push(PageAt { group: *group, at: *at, copy: *copy, hash });
     }
     let from = found.pages.last_key_value().map_or(0, |(group, _)| (group + 1) * GROUP);
-    let store = Files::resume(path, found.pages_end, split).map_err(failed)?;
+    let store = Files::resume(path, found.pages_end, split, held).map_err(failed)?;
     let keys = before.keys().cloned();
     let head = before.first_record()?;
     Ok((Writer::over(Box::new(store), head, keys.clone(), index, lost), keys, known, from))

@@ -11,12 +11,12 @@ mod shelf;
 mod write;
 
 pub use crypt::Passphrase;
-pub use make::{Estimate, Made, Making, Onto, estimate, make};
+pub use make::{Estimate, Made, Making, Onto, estimate, give_up, make};
 pub use mend::{Account, Mended};
 pub use read::{Image, Shown};
 pub(crate) use record::is_first;
 pub use scan::Damage;
-pub use shelf::{Volumes, remove};
+pub use shelf::Volumes;
 pub use write::Head;
 
 /// Bytes of the drive that are packed as one.

@@ -31,11 +31,25 @@ fn volume(first: &Path, number: usize) -> PathBuf {
     first.with_file_name(format!("{}.{number:03}.{}", stem.to_string_lossy(), extension.to_string_lossy()))
 }
 
-/// Takes all volumes of an image away.
+/// Keeps every other run away from an image that is made or given up, as long as the file is open.
 ///
 /// # Errors
-/// What the system says.
-pub fn remove(first: &Path) -> io::Result<()> {
+/// Another run has it; what the system says.
+pub(super) fn alone(file: &File) -> io::Result<()> {
+    let taken = |_| io::Error::new(io::ErrorKind::WouldBlock, "another run of this program makes this image right now");
+    rustix::fs::flock(file, rustix::fs::FlockOperation::NonBlockingLockExclusive).map_err(taken)
+}
+
+/// Takes all volumes of an image away that was broken off; one that is whole, or is being made, stays.
+///
+/// # Errors
+/// Why it stays; what the system says.
+pub(super) fn remove(first: &Path, is_whole: impl FnOnce() -> io::Result<bool>) -> io::Result<()> {
+    let held = File::open(first)?;
+    alone(&held)?;
+    if is_whole()? {
+        return Err(io::Error::new(io::ErrorKind::AlreadyExists, "it is whole"));
+    }
     for number in (1..=Volumes::open(first)?.files.len()).rev() {
         std::fs::remove_file(volume(first, number))?;
     }
@@ -122,6 +136,9 @@ pub(super) struct Files {
     here: u64,
     at: u64,
     most: Option<u64>,
+    /// The first volume, which nobody else writes meanwhile.
+    #[expect(dead_code, reason = "held, not read")]
+    held: File,
 }
 
 impl Files {
@@ -132,11 +149,13 @@ impl Files {
             return Err(io::Error::new(io::ErrorKind::AlreadyExists, format!("{} is there already", volume(first, 2).display())));
         }
         let open = OpenOptions::new().write(true).create_new(true).open(first)?;
-        Ok(Self { first: first.to_path_buf(), open, number: 1, here: 0, at: 0, most })
+        alone(&open)?;
+        let held = open.try_clone()?;
+        Ok(Self { first: first.to_path_buf(), open, number: 1, here: 0, at: 0, most, held })
     }
 
-    /// Goes on behind place `at` of what is there; whatever lies behind it is given up.
-    pub fn resume(first: &Path, at: u64, most: Option<u64>) -> io::Result<Self> {
+    /// Goes on behind place `at` of what is there; whatever lies behind it is given up. `held` is the first volume, see [`alone`].
+    pub fn resume(first: &Path, at: u64, most: Option<u64>, held: File) -> io::Result<Self> {
         let there = Volumes::open(first)?;
         let number = there.files.partition_point(|(start, _)| *start < at).max(1);
         let start = there.files[number - 1].0;
@@ -148,7 +167,7 @@ impl Files {
         let mut open = OpenOptions::new().write(true).custom_flags(flags).open(volume(first, number))?;
         open.set_len(at - start)?;
         io::Seek::seek(&mut open, io::SeekFrom::End(0))?;
-        Ok(Self { first: first.to_path_buf(), open, number, here: at - start, at, most })
+        Ok(Self { first: first.to_path_buf(), open, number, here: at - start, at, most, held })
     }
 }
 

@@ -213,6 +213,14 @@ impl Writer {
         self.lost.iter().map(|(range, ())| (range.start, range.end - range.start)).collect()
     }
 
+    /// Why it ended early, and what can be done.
+    pub fn way_on(&self, why: &str) -> String {
+        match self.index.pages.is_empty() {
+            true => format!("{why}; too little of it is there to go on with: it has to be begun anew"),
+            false => format!("{why}; give the same command again to go on"),
+        }
+    }
+
     /// Makes all that was written durable.
     pub fn keep(&mut self) -> Result<()> {
         self.store.keep().map_err(|error| Wrong::new(format!("it cannot be made durable: {error}")))

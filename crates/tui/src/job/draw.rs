@@ -1,5 +1,6 @@
 //! The job on the screen: its five steps down the left edge, the step in hand beside them.
 
+use super::keep::may_begin_anew;
 use super::open::OpenJobs;
 use super::view::JobView;
 use super::{entry, hand, imaging, look, plan, prove, run};
@@ -129,8 +130,8 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
             if keep.order.format.is_none() {
                 hints.push(("p", "go on from"));
             }
-            if keep.sight.as_ref().is_some_and(|sight| sight.resume) {
-                hints.push(("n", "begin anew"));
+            if may_begin_anew(keep, job.refusal.as_ref()) {
+                hints.push(("n", if keep.order.restart { "go on" } else { "begin anew" }));
             }
             hints.extend([("r", "look again"), ("e", "ticket"), ("Esc", "back")]);
             hints

@@ -12,7 +12,7 @@ use badger_bench::Bench;
 use badger_drive::Refusal;
 use badger_drive::size::{human, span};
 use badger_image::Format;
-use badger_jobs::{ImageOrder, Order};
+use badger_jobs::{ImageOrder, Order, There};
 use crossterm::event::KeyCode;
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -84,8 +84,8 @@ impl JobView {
                 keep.order.used = !keep.order.used;
                 self.look_at_image(bench);
             }
-            KeyCode::Char('n') if idle && keep.sight.as_ref().is_some_and(|sight| sight.resume) => {
-                keep.order.restart = true;
+            KeyCode::Char('n') if idle && super::keep::may_begin_anew(keep, self.refusal.as_ref()) => {
+                keep.order.restart = !keep.order.restart;
                 self.look_at_image(bench);
             }
             KeyCode::Char('r') if idle => self.look_at_image(bench),
@@ -166,8 +166,10 @@ fn draw_look(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
         field("free there", &sight.free.map_or_else(|| "not told".into(), human)),
         field("format", format_word(keep.order.format)),
     ];
-    if sight.resume {
-        lines.push(vec![loud(Mean::Good, "● goes on  "), say(Mean::Text, "an unfinished image of this drive is there")]);
+    match sight.there {
+        There::Nothing => {}
+        There::Unfinished => lines.push(vec![loud(Mean::Good, "● goes on  "), say(Mean::Text, "an unfinished image of this drive is there")]),
+        There::GivenUp => lines.push(vec![loud(Mean::Mind, "▲ anew  "), say(Mean::Text, "the unfinished image there is given up")]),
     }
     for (spans, y) in lines.into_iter().zip(right.y..right.bottom()) {
         put(buf, right.x, y, right.width, spans);
@@ -242,8 +244,12 @@ fn draw_plan(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
     if let Some(report) = job.report.as_ref().filter(|report| !report.reason.is_empty()) {
         more.push(vec![loud(Mean::Mind, "◐ broken off  "), say(Mean::Text, report.reason.clone())]);
     }
-    if sight.resume {
-        more.push(vec![loud(Mean::Good, "● goes on  "), say(Mean::Text, "behind what the unfinished image there holds already")]);
+    match sight.there {
+        There::Nothing => {}
+        There::Unfinished => {
+            more.push(vec![loud(Mean::Good, "● goes on  "), say(Mean::Text, "behind what the unfinished image there holds already")])
+        }
+        There::GivenUp => more.push(vec![loud(Mean::Mind, "▲ anew  "), say(Mean::Text, "Enter gives up the unfinished image that is there")]),
     }
     more.extend(hazard_lines(&sight.hazards, width));
     more.push(vec![]);

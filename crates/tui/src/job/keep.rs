@@ -2,7 +2,7 @@
 
 use badger_bench::Bench;
 use badger_drive::{Control, Refusal};
-use badger_jobs::{ImageOrder, ImageReady, ImageSight};
+use badger_jobs::{ImageOrder, ImageReady, ImageSight, There};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
@@ -42,6 +42,11 @@ impl Keep {
     pub(super) fn is_waiting(&self) -> bool {
         self.waiting.is_some()
     }
+}
+
+/// Whether there is an unfinished image that may be given up.
+pub(super) fn may_begin_anew(keep: &Keep, refusal: Option<&Refusal>) -> bool {
+    keep.sight.as_ref().is_some_and(|sight| sight.there != There::Nothing) || refusal.is_some_and(|refusal| refusal.code == "image-unbegun")
 }
 
 /// Where an image goes where nobody says it: a name that is free, of the drive's own.
