@@ -119,6 +119,10 @@ pub fn lend(bench: &Bench, args: &LendArgs, common: &Common) -> Result<u8, Refus
     if let Some(path) = &args.socket {
         let _ = std::fs::remove_file(path);
     }
+    // A borrower may leave without having asked for it.
+    for target in shelf.0.iter().filter_map(|lent| lent.target.as_ref()) {
+        target.finish().map_err(|error| Refusal::new("not-durable", format!("what was written may be lost: {error}")))?;
+    }
     let of = |lent: &Lent| {
         let (read, written) = (lent.read.load(Ordering::Relaxed), lent.written.load(Ordering::Relaxed));
         json!({ "name": lent.name, "uri": uri(lent), "read_bytes": read, "written_bytes": written })

@@ -205,6 +205,12 @@ fn open_formats_hold_what_is_in_use_and_become_others() {
     assert_eq!(place.run(&["verify", path(&place.path("used.qcow2")), path(&place.path("used.001"))]).0, 0);
     let (code, listed, _) = place.run(&["ls", path(&place.path("used.001")), "/letter"]);
     assert!(code == 0 && listed.contains("letter"), "{listed}");
+    // What is made of an image that holds only what was in use says so as well.
+    made("drive.img", "used.zbi", &["--used"]);
+    made("used.zbi", "again.zbi", &[]);
+    let (code, told, _) =
+        place.run(&["clone", path(&place.path("again.zbi")), path(&place.path("copy.img")), "--new-size", "64MiB", "--confirm", "copy"]);
+    assert!(code == 0 && told.contains("source-in-part"), "{told}");
     let (code, document) = place.json(&["changes", path(&drive), path(&place.path("used.001")), "--content"]);
     assert_eq!((code, document["same"].as_bool()), (0, Some(true)), "{document}");
     let (code, _, refused) = place.run(&["image", path(&drive), path(&place.path("x.qcow2")), "--split", "1MiB"]);

@@ -133,11 +133,12 @@ impl ImageOrder {
         }
         let (looked, witness) = (Looked::at(&source), Witness::of(&*source, &[]));
         let size = source.geometry().size_bytes;
-        let (mut needed, mut sparing) = (Extents::new(), false);
+        // What is made of a drive that is there in part is no more than that.
+        let (mut needed, mut sparing) = (Extents::new(), source.remark().is_some());
         needed.set(0..size, ());
         if self.used {
             let (used, spared) = volumes::needed(&volumes::survey(&source, &looked), size);
-            (needed, sparing) = (used, !spared.is_empty());
+            (needed, sparing) = (used, sparing || !spared.is_empty());
         }
         let estimate = own::estimate(&source, &needed, control).map_err(refused("not-readable"))?;
         let free = (!is_pipe).then(|| badger_people::free(&self.file)).flatten();
@@ -310,9 +311,12 @@ impl ImageReady {
         report.job = job;
         if watched.is_full.load(Ordering::Relaxed) && report.outcome == Outcome::Interrupted {
             report.code = "no-room".into();
-            report.reason = format!("there is no room left for {}: make room and give the same command again to go on", order.file.display());
+            let way = if order.format.is_some() { "begin anew" } else { "go on" };
+            report.reason = format!("there is no room left for {}: make room and give the same command again to {way}", order.file.display());
         }
-        report.proof.extend(mended.iter().map(|mended| mending(&mended.account(), &order)));
+        // What an earlier run went over, or nobody did, is in no account of this one.
+        let is_all = made.outcome != Outcome::Interrupted && there != There::Unfinished;
+        report.proof.extend(mended.iter().map(|mended| mending(&mended.account(), &order, is_all)));
         if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) && order.format.is_some() {
             compare(&mut report, &order, &seen, bench, control, observer);
             if sparing {
@@ -380,7 +384,7 @@ fn report(order: &ImageOrder, source: &Source, needed: &Extents<()>, made: &Made
 }
 
 /// What became of the damage.
-fn mending(account: &Account, order: &ImageOrder) -> Line {
+fn mending(account: &Account, order: &ImageOrder, is_all: bool) -> Line {
     let others = order.mend_from.as_deref().unwrap_or_default();
     let places = |count: usize| if count == 1 { "1 place".to_string() } else { format!("{} places", thousands(count as u64)) };
     let name = |number: &usize| others.get(*number).map(|path| path.display().to_string()).unwrap_or_default();
@@ -388,6 +392,7 @@ fn mending(account: &Account, order: &ImageOrder) -> Line {
         account.mended.iter().map(|(at, from)| format!("at byte {} of the drive: taken from {}, equal by its hash", thousands(*at), name(from)));
     let left = account.left.iter().map(|(at, why)| format!("at byte {} of the drive: still damaged, {why}", thousands(*at)));
     let (result, text) = match (account.mended.len(), account.left.len()) {
+        (mended, 0) if !is_all => (Verdict::NotChecked, format!("not all of it was gone over in this run; {} are mended so far", places(mended))),
         (0, 0) => (Verdict::Holds, "nothing of it was damaged".to_string()),
         (mended, 0) => (Verdict::Holds, format!("{} were damaged, and are mended", places(mended))),
         (mended, left) => {
