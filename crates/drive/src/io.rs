@@ -335,7 +335,7 @@ impl Flight for Airborne<'_> {
             Ok((mut buffer, outcome)) => {
                 let done = outcome.unwrap_or(0);
                 let rest =
-                    inside(offset, len, self.size).and_then(|()| self.io.read_within(offset + done as u64, &mut buffer[done..len], &self.patience));
+                    inside(offset, len, self.size).and_then(|_| self.io.read_within(offset + done as u64, &mut buffer[done..len], &self.patience));
                 (buffer, rest)
             }
             Err(error) => (Buffer::new(0), Err(error)),

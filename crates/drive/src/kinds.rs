@@ -138,7 +138,8 @@ pub struct Seen {
 }
 
 impl Seen {
-    fn of(drive: &dyn Medium) -> Self {
+    /// Of a drive that nobody on this machine uses.
+    pub fn of(drive: &dyn Medium) -> Self {
         let (identity, witness) = (drive.identity().clone(), Some(Witness::of(drive, &[])));
         Self { identity, geometry: drive.geometry(), uses: Vec::new(), system: false, witness }
     }

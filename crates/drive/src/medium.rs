@@ -215,11 +215,14 @@ impl MemoryMedium {
     }
 }
 
-/// Checks that a stretch lies inside a drive of `size` bytes.
-pub(crate) fn inside(offset: u64, len: usize, size: u64) -> Result<(), ReadError> {
+/// The end of a stretch, which lies inside a drive of `size` bytes.
+///
+/// # Errors
+/// [`ReadError::PastEnd`].
+pub fn inside(offset: u64, len: usize, size: u64) -> Result<u64, ReadError> {
     let len = len as u64;
     match offset.checked_add(len) {
-        Some(end) if end <= size => Ok(()),
+        Some(end) if end <= size => Ok(end),
         _ => Err(ReadError::PastEnd { offset, len, size }),
     }
 }

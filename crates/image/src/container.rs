@@ -5,6 +5,7 @@ use crate::layer::{Layer, Packing, Place, Result, Wrong};
 pub use crate::parts::Format;
 use crate::parts::{Below, MOST_UNPACKED, Opened, beside};
 use crate::read;
+use badger_drive::medium::inside;
 use badger_drive::raw::RawFile;
 use badger_drive::{Bus, Geometry, Holds, Identity, Medium, Patience, ReadError, Standing, Stretch};
 use lru::LruCache;
@@ -166,10 +167,8 @@ impl Medium for Container {
     }
 
     fn read_within(&self, offset: u64, buf: &mut [u8], patience: &Patience) -> std::result::Result<(), ReadError> {
-        let (len, size) = (buf.len() as u64, self.geometry.size_bytes);
-        if offset.checked_add(len).is_none_or(|end| end > size) {
-            return Err(ReadError::PastEnd { offset, len, size });
-        }
+        let len = buf.len() as u64;
+        inside(offset, buf.len(), self.geometry.size_bytes)?;
         let mut done = 0;
         while done < len {
             let at = offset + done;

@@ -1,5 +1,6 @@
 //! Only some of a drive: all else is zero, and is not read.
 
+use badger_drive::medium::inside;
 use badger_drive::{Extents, Geometry, Holds, Identity, Medium, Patience, ReadError, Source, Standing, Stretch};
 use std::fs::File;
 
@@ -41,8 +42,7 @@ impl Medium for Only {
         self.read_within(offset, buf, &self.drive.patience())
     }
     fn read_within(&self, offset: u64, buf: &mut [u8], patience: &Patience) -> Result<(), ReadError> {
-        let (len, size) = (buf.len() as u64, self.geometry().size_bytes);
-        let end = offset.checked_add(len).filter(|end| *end <= size).ok_or(ReadError::PastEnd { offset, len, size })?;
+        let end = inside(offset, buf.len(), self.geometry().size_bytes)?;
         let mut at = offset;
         while at < end {
             let (kept, until) = self.part(at, end);

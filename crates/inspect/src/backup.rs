@@ -5,6 +5,7 @@
 //! themselves, and where they lay on the machine's drive is where they lie in their disks. The table of the whole is made here.
 
 use badger_drive::kinds::{Around, Asked, Kind, Named, NotOpened, Seen, Shown, Written};
+use badger_drive::medium::inside;
 use badger_drive::{Geometry, Ground, Holds, Identity, Medium, ReadError, Refusal, Standing, Stretch, Sysfs};
 use badger_image::Container;
 use badger_layout::gpt::{Entry, Gpt};
@@ -277,8 +278,7 @@ impl Medium for Backup {
         &self.identity
     }
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
-        let (len, size) = (buf.len() as u64, self.geometry.size_bytes);
-        let end = offset.checked_add(len).filter(|end| *end <= size).ok_or(ReadError::PastEnd { offset, len, size })?;
+        let end = inside(offset, buf.len(), self.geometry.size_bytes)?;
         let mut at = offset;
         while at < end {
             let (piece, until) = self.piece(at);

@@ -6,6 +6,7 @@ use crate::protocol::{self as p, command, errno, flag};
 use crate::uri::Uri;
 use badger_drive::buffer::Buffer;
 use badger_drive::flight::{Flight, Landed};
+use badger_drive::medium::inside;
 use badger_drive::raw::sector_of_content;
 use badger_drive::{Bus, Geometry, Holds, Identity, Medium, Patience, ReadError, Stretch, WriteError, WriteMedium};
 use std::collections::VecDeque;
@@ -16,6 +17,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
+/// What hides where its bytes lie.
+pub const VEIL: &str = "the network";
 /// How long a server that is gone is waited for.
 const AGAIN: Duration = Duration::from_secs(30);
 /// How long after a failure it is tried again.
@@ -309,10 +312,8 @@ impl Medium for Borrowed {
         self.read_within(offset, buf, &Patience::default())
     }
     fn read_within(&self, offset: u64, buf: &mut [u8], patience: &Patience) -> Result<(), ReadError> {
-        let (size, len) = (self.export.size, buf.len() as u64);
-        if offset.checked_add(len).is_none_or(|end| end > size) {
-            return Err(ReadError::PastEnd { offset, len, size });
-        }
+        let len = buf.len() as u64;
+        inside(offset, buf.len(), self.export.size)?;
         let (mut done, mut drops) = (0u64, 0);
         while done < len {
             let at = offset + done;
@@ -364,7 +365,7 @@ impl Medium for Borrowed {
         self.link.lock().expect("connection lock").broken().is_none() || !self.tired.load(Ordering::Relaxed)
     }
     fn veil(&self) -> Option<String> {
-        Some("the network".into())
+        Some(VEIL.into())
     }
 }
 

@@ -1,9 +1,9 @@
 //! Borrowed drives among the things that a drive can be.
 
-use crate::borrowed::Borrowed;
+use crate::borrowed::{Borrowed, VEIL};
 use crate::uri::Uri;
 use badger_drive::kinds::{Around, Asked, Kind, Named, NotOpened, Seen, Shown, Written};
-use badger_drive::{Ground, Medium, Refusal, Sysfs, Witness};
+use badger_drive::{Ground, Medium, Refusal, Sysfs};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -41,15 +41,13 @@ impl Named for Drive {
         &self.path
     }
     fn ground(&self, _sysfs: &Sysfs) -> Ground {
-        Ground { layers: Vec::new(), veils: vec!["the network".into()] }
+        Ground::default().veiled(Some(VEIL.into()))
     }
     fn open(&self) -> io::Result<Arc<dyn Medium>> {
         Ok(Arc::new(self.reached(false)?))
     }
     fn look(&self, _sector: u32) -> io::Result<Seen> {
-        let drive = self.reached(false)?;
-        let (identity, witness) = (drive.identity().clone(), Some(Witness::of(&drive, &[])));
-        Ok(Seen { identity, geometry: drive.geometry(), uses: Vec::new(), system: false, witness })
+        Ok(Seen::of(&self.reached(false)?))
     }
     fn open_for_writing(&self, _shown: &Shown, _sysfs: &Sysfs) -> Result<Written, NotOpened> {
         let drive = self.reached(true)?;

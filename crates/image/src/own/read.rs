@@ -9,6 +9,7 @@ use super::write::{End, Head, Index, LAST};
 use super::{CHUNK, GROUP};
 use crate::layer::{Result, Wrong};
 use crate::parts::beside;
+use badger_drive::medium::inside;
 use badger_drive::{Bus, Extents, Geometry, Holds, Identity, Medium, ReadError, Standing, Stretch};
 use lru::LruCache;
 use std::collections::BTreeMap;
@@ -82,11 +83,17 @@ pub struct Shown {
     pub whole: bool,
 }
 
-fn record(layer: &Layer, at: u64, what: What) -> Result<(Header, Vec<u8>)> {
+/// What stands in front of a payload.
+fn header(layer: &Layer, at: u64, what: What) -> Result<Header> {
     let broken = |why: &str| Wrong::new(format!("its record at byte {at} {why}"));
     let mut head = [0; HEADER];
     layer.volumes.read(at, &mut head).map_err(|error| broken(&error.to_string()))?;
-    let header = Header::decode(&head).filter(|header| header.what == what).ok_or_else(|| broken("is damaged"))?;
+    Header::decode(&head).filter(|header| header.what == what).ok_or_else(|| broken("is damaged"))
+}
+
+fn record(layer: &Layer, at: u64, what: What) -> Result<(Header, Vec<u8>)> {
+    let broken = |why: &str| Wrong::new(format!("its record at byte {at} {why}"));
+    let header = header(layer, at, what)?;
     let mut stored = vec![0; header.len as usize];
     layer.volumes.read(at + HEADER as u64, &mut stored).map_err(|_| broken("is cut off"))?;
     let keys = layer.keys.as_ref().filter(|_| what != What::Head);
@@ -275,9 +282,10 @@ impl Image {
             return Ok(());
         };
         let broken = |why: &str| Wrong::new(format!("its record at byte {} {why}", held.at));
-        let mut head = [0; HEADER];
-        layer.volumes.read(held.at, &mut head).map_err(|error| broken(&error.to_string()))?;
-        let header = Header::decode(&head).filter(|header| header.what == What::Chunk && !header.locked).ok_or_else(|| broken("is damaged"))?;
+        let header = header(layer, held.at, What::Chunk)?;
+        if header.locked {
+            return Err(broken("is damaged"));
+        }
         if header.hash != held.hash || header.whole as usize != out.len() || header.len > header.whole {
             return Err(broken("is another chunk"));
         }
@@ -438,8 +446,7 @@ impl Medium for Image {
     }
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> std::result::Result<(), ReadError> {
-        let (len, size) = (buf.len() as u64, self.head.size);
-        let end = offset.checked_add(len).filter(|end| *end <= size).ok_or(ReadError::PastEnd { offset, len, size })?;
+        let end = inside(offset, buf.len(), self.head.size)?;
         // What could not be read then cannot be read now; what lies before it can.
         let lost = self.lost.within(offset..end).next().map(|(range, ())| range.start);
         let mut at = offset;
@@ -450,7 +457,7 @@ impl Medium for Image {
             let bad = |wrong: Wrong| ReadError::Unreadable { offset: at, len: end - at, why: format!("the image is damaged there: {wrong}") };
             match self.entry(chunk).map_err(bad)? {
                 Entry::Unused | Entry::Zero => out.fill(0),
-                Entry::Data(held) if inner == 0 && here as u64 == CHUNK.min(size - at) => self.whole_chunk(&held, out).map_err(bad)?,
+                Entry::Data(held) if inner == 0 && here as u64 == CHUNK.min(self.head.size - at) => self.whole_chunk(&held, out).map_err(bad)?,
                 Entry::Data(held) => {
                     let bytes = self.chunk(&held).map_err(bad)?;
                     let piece = bytes.get(inner..inner + here).ok_or_else(|| bad(Wrong::new("a chunk is short")))?;

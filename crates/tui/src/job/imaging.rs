@@ -1,10 +1,10 @@
 //! A job whose target is an image: what of the drive is kept, in which file, and what that takes.
 
 use super::keep::Keep;
-use super::lines::hazard_lines;
+use super::lines::{hazard_lines, marked};
 use super::look::{refused, side};
 use super::view::{Entry, JobView};
-use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say, wrap};
+use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say};
 use crate::running::Running;
 use crate::step::Step;
 use crate::theme::Mean;
@@ -232,14 +232,10 @@ fn draw_plan(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
     let width = usize::from(area.width);
     let mut more = Vec::new();
     if let Some(misfit) = &job.misfit {
-        for (at, text) in wrap(&misfit.text, width.saturating_sub(13)).into_iter().enumerate() {
-            more.push(vec![loud(Mean::Mind, if at == 0 { "▲ not taken  " } else { "             " }), say(Mean::Text, text)]);
-        }
+        more.extend(marked(Mean::Mind, "▲ not taken  ", &misfit.text, width));
     }
     if let Some(refusal) = &job.refusal {
-        for (at, text) in wrap(&refusal.text, width.saturating_sub(8)).into_iter().enumerate() {
-            more.push(vec![loud(Mean::Stop, if at == 0 { "◆ stop  " } else { "        " }), say(Mean::Text, text)]);
-        }
+        more.extend(marked(Mean::Stop, "◆ stop  ", &refusal.text, width));
     }
     if let Some(report) = job.report.as_ref().filter(|report| !report.reason.is_empty()) {
         more.push(vec![loud(Mean::Mind, "◐ broken off  "), say(Mean::Text, report.reason.clone())]);

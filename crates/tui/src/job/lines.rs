@@ -16,6 +16,13 @@ pub(super) fn at_stake(hazards: &[Hazard]) -> (&'static str, Mean, String) {
     }
 }
 
+/// A text behind its mark, wrapped to a width; further lines stand below its beginning.
+pub(super) fn marked(mean: Mean, mark: &str, text: &str, width: usize) -> Vec<Vec<Span<'static>>> {
+    let (indent, mark) = (mark.chars().count(), mark.to_string());
+    let lines = crate::draw::wrap(text, width.saturating_sub(indent)).into_iter().enumerate();
+    lines.map(|(at, text)| vec![loud(mean, if at == 0 { mark.clone() } else { " ".repeat(indent) }), say(Mean::Text, text)]).collect()
+}
+
 /// Hazards as lines, wrapped to a width.
 pub(super) fn hazard_lines(hazards: &[Hazard], width: usize) -> Vec<Vec<Span<'static>>> {
     let mut out = Vec::new();

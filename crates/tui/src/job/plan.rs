@@ -1,6 +1,6 @@
 //! Plan: the source's ribbon above, the target's below, ties between them, figures and hazards beneath.
 
-use super::lines::hazard_lines;
+use super::lines::{hazard_lines, marked};
 use super::look;
 use super::view::JobView;
 use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say};
@@ -86,13 +86,7 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
 fn remarks(job: &JobView, sight: &Sight, width: usize) -> Vec<Vec<Span<'static>>> {
     let mut more = Vec::new();
     if let Some(misfit) = &job.misfit {
-        let lines = crate::draw::wrap(&misfit.text, width.saturating_sub(13));
-        more.extend(
-            lines
-                .into_iter()
-                .enumerate()
-                .map(|(at, text)| vec![loud(Mean::Mind, if at == 0 { "▲ not taken  " } else { "             " }), say(Mean::Text, text)]),
-        );
+        more.extend(marked(Mean::Mind, "▲ not taken  ", &misfit.text, width));
     }
     if let Some(refusal) = &job.refusal {
         more.push(vec![loud(Mean::Stop, "◆ stop  "), say(Mean::Text, refusal.text.clone())]);
