@@ -189,7 +189,12 @@ fn collect(root: &Path, below: &Path, out: &mut Shown) -> std::io::Result<()> {
     use std::os::unix::ffi::OsStrExt;
     for entry in fs::read_dir(below)? {
         let path = entry?.path();
-        let data = fs::symlink_metadata(&path)?;
+        let data = match fs::symlink_metadata(&path) {
+            Ok(data) => data,
+            // A driver outside the kernel lets go of a file after its closing: removed at once, it is a hidden one for a moment.
+            Err(_) if path.file_name().is_some_and(|name| name.as_bytes().starts_with(b".fuse_hidden")) => continue,
+            Err(error) => return Err(error),
+        };
         let key = path.strip_prefix(root).unwrap().as_os_str().as_bytes().to_vec();
         if key == b"lost+found" {
             continue;
