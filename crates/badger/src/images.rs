@@ -43,6 +43,9 @@ fn kind(args: &ImageArgs) -> Result<Option<Format>, Refusal> {
     if open.is_none() && args.fixed {
         return Err(Refusal::new("usage", "--fixed belongs to open formats: our own holds every chunk once"));
     }
+    if args.old && open != Some(Format::Qcow2) {
+        return Err(Refusal::new("usage", "--old belongs to qcow2: no other format has an older version here"));
+    }
     if args.split.is_some() && open.is_some_and(|format| format != Format::Raw) {
         return Err(Refusal::new("usage", "--split belongs to our own format, zbi, and to raw drives"));
     }
@@ -70,6 +73,7 @@ pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Ref
             (_, true) => Form::Packed,
             _ => Form::Growing,
         },
+        old: args.old,
         source: args.source.clone(),
         file: args.file.clone(),
         used: args.used,

@@ -232,9 +232,12 @@ pub struct ImageArgs {
     /// Give every byte a place of its own: vhd, vhdx, vmdk, vdi
     #[arg(long, conflicts_with = "packed")]
     pub fixed: bool,
-    /// Pack it: qcow2 (our own format always is)
+    /// Pack it: qcow2, vmdk (our own format always is)
     #[arg(long)]
     pub packed: bool,
+    /// For old programs: qcow2 in its version 2, packed by Deflate
+    #[arg(long)]
+    pub old: bool,
     /// Copy only what is in use; unknown and unsound volumes are copied whole
     #[arg(long)]
     pub used: bool,

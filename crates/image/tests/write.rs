@@ -12,7 +12,7 @@ use std::process::Command;
 use support::{Place, content, open, read_all, run};
 
 fn written(drive: &str, image: &str, format: Format, control: &Control) -> std::io::Result<write::Written> {
-    written_to(drive, image, write::To { format, split: None, form: Form::Growing }, control)
+    written_to(drive, image, write::To { format, split: None, form: Form::Growing, old: false }, control)
 }
 
 fn written_to(drive: &str, image: &str, to: write::To, control: &Control) -> std::io::Result<write::Written> {
@@ -45,19 +45,22 @@ fn the_system_reads_what_is_written(
 #[rstest]
 fn the_system_reads_every_form(
     #[values(
-        (Format::Qcow2, "qcow2", Form::Packed),
-        (Format::Vhd, "vpc", Form::Fixed),
-        (Format::Vhdx, "vhdx", Form::Fixed),
-        (Format::Vmdk, "vmdk", Form::Fixed),
-        (Format::Vdi, "vdi", Form::Fixed)
+        (Format::Qcow2, "qcow2", Form::Packed, false),
+        (Format::Qcow2, "qcow2", Form::Packed, true),
+        (Format::Qcow2, "qcow2", Form::Growing, true),
+        (Format::Vhd, "vpc", Form::Fixed, false),
+        (Format::Vhdx, "vhdx", Form::Fixed, false),
+        (Format::Vmdk, "vmdk", Form::Fixed, false),
+        (Format::Vmdk, "vmdk", Form::Packed, false),
+        (Format::Vdi, "vdi", Form::Fixed, false)
     )]
-    format: (Format, &str, Form),
+    format: (Format, &str, Form, bool),
     #[values(1_474_560, (9 << 20) + 512, 70 << 20)] size: usize,
 ) {
     let place = Place::new();
     let bytes = content(size, size as u64 + 5);
     let (raw, image) = (place.raw(&bytes), place.path("weir.vmdk"));
-    let to = write::To { format: format.0, split: None, form: format.2 };
+    let to = write::To { format: format.0, split: None, form: format.2, old: format.3 };
     let written = written_to(&raw, &image, to, &Control::new()).unwrap();
     assert_eq!((written.read_bytes, written.lost.len()), (size as u64, 0));
     assert!(read_all(&open(&image)) == bytes);
@@ -66,8 +69,9 @@ fn the_system_reads_every_form(
     }
     run("qemu-img", &["compare", "-q", "-f", "raw", "-F", format.1, &raw, &image]);
     match format.2 {
+        Form::Growing => assert_eq!(std::fs::read(&image).unwrap()[4..8], [0, 0, 0, 2]),
         Form::Packed => assert!(written.len < size as u64, "{} of {size}", written.len),
-        _ => assert!(written.len >= size as u64, "{} of {size}", written.len),
+        Form::Fixed => assert!(written.len >= size as u64, "{} of {size}", written.len),
     }
 }
 
@@ -111,7 +115,7 @@ fn raw_drives_are_written_with_holes_and_in_pieces(#[case] split: Option<u64>, #
     let place = Place::new();
     let bytes = [content(5 << 20, 9), vec![0; 4 << 20], content(1000, 10)].concat();
     let (raw, first) = (place.raw(&bytes), place.path("weir.001"));
-    let to = write::To { format: Format::Raw, split, form: Form::Growing };
+    let to = write::To { format: Format::Raw, split, form: Form::Growing, old: false };
     if split.is_some() {
         std::fs::write(place.path("weir.003"), "somebody's").unwrap();
         assert!(written_to(&raw, &first, to, &Control::new()).is_err());

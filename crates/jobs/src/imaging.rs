@@ -47,6 +47,8 @@ pub struct ImageOrder {
     pub format: Option<Format>,
     /// In which of its forms.
     pub form: Form,
+    /// For old readers of it.
+    pub old: bool,
     /// The customer's ticket; may be empty.
     pub ticket: String,
     /// Customer; may be empty.
@@ -304,7 +306,7 @@ impl ImageReady {
             Watched { told: observer, control, file: &order.file, least, looked: Mutex::new(Instant::now()), is_full: AtomicBool::new(false) };
         let told: &dyn Observer = if is_pipe { observer } else { &watched };
         let made = match order.format {
-            Some(format) => written(&seen, &order.file, To { format, split: order.split, form: order.form }, control, told, &*clock),
+            Some(format) => written(&seen, &order.file, To { format, split: order.split, form: order.form, old: order.old }, control, told, &*clock),
             None => own::make(&making, onto, control, told, &*clock).unwrap_or_else(failed),
         };
         let mut report = report(&order, &source, &needed, &made);

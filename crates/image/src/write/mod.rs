@@ -59,7 +59,7 @@ impl Out {
     }
 }
 
-fn sink((format, form): (Format, Form), out: Out, (size, logical, physical): (u64, u32, u32)) -> io::Result<Box<dyn Sink>> {
+fn sink(To { format, form, old, .. }: To, out: Out, (size, logical, physical): (u64, u32, u32)) -> io::Result<Box<dyn Sink>> {
     let cannot = |why: &str| io::Error::new(io::ErrorKind::Unsupported, format!("{} {why}", format.word()));
     if logical != 512 && format != Format::Vhdx {
         return Err(cannot("has no room for sectors of 4096 bytes: VHDX and our own format have"));
@@ -68,19 +68,23 @@ fn sink((format, form): (Format, Form), out: Out, (size, logical, physical): (u6
         return Err(cannot("holds whole sectors only"));
     }
     let fixed = form == Form::Fixed;
+    if old && format != Format::Qcow2 {
+        return Err(cannot("has one version here: QCOW2 has an older one"));
+    }
     match (form, format) {
-        (Form::Packed, Format::Qcow2) | (Form::Growing, _) => {}
-        (Form::Packed, _) => return Err(cannot("is not packed here: QCOW2 and our own format are")),
+        (Form::Packed, Format::Qcow2 | Format::Vmdk) | (Form::Growing, _) => {}
+        (Form::Packed, _) => return Err(cannot("has no packed form: QCOW2, VMDK and our own format have")),
         (Form::Fixed, Format::Qcow2) => return Err(cannot("has no fixed form")),
         (Form::Fixed, _) => {}
     }
     Ok(match format {
         Format::Raw => return Err(cannot("is written another way")),
-        Format::Qcow2 => Box::new(qcow2::Writer::new(out, size, form == Form::Packed)?),
+        Format::Qcow2 => Box::new(qcow2::Writer::new(out, size, form == Form::Packed, old)?),
         Format::Vhd if size > vhd::MOST => return Err(cannot("ends at 2040 GiB")),
         Format::Vhd => Box::new(vhd::Writer::new(out, size, fixed)?),
         Format::Vhdx if size > 64 << 40 => return Err(cannot("ends at 64 TiB")),
         Format::Vhdx => Box::new(vhdx::Writer::new(out, size, (logical, physical), fixed)?),
+        Format::Vmdk if form == Form::Packed => Box::new(vmdk::Stream::new(out, size)),
         Format::Vmdk => Box::new(vmdk::Writer::new(out, size)?),
         Format::Vdi if size > vdi::MOST => return Err(cannot("ends at 4 PiB")),
         Format::Vdi => Box::new(vdi::Writer::new(out, size, fixed)),
@@ -96,6 +100,8 @@ pub struct To {
     pub split: Option<u64>,
     /// How it holds them.
     pub form: Form,
+    /// For old readers: QCOW2 in version 2, packed by Deflate.
+    pub old: bool,
 }
 
 /// How a format holds the bytes of a drive.
@@ -106,7 +112,7 @@ pub enum Form {
     Growing,
     /// All of it, each byte at a place of its own: VHD, VHDX, VMDK, VDI.
     Fixed,
-    /// Packed: QCOW2, with Zstandard.
+    /// Packed: QCOW2 with Zstandard, VMDK with zlib, in one stream.
     Packed,
 }
 
@@ -150,7 +156,9 @@ fn write_into(
     let geometry = source.geometry();
     let size = geometry.size_bytes;
     let mut sink: Box<dyn Sink> = match to.format {
-        Format::Raw if to.form == Form::Packed => return Err(io::Error::new(io::ErrorKind::Unsupported, "a raw drive is not packed")),
+        Format::Raw if to.form == Form::Packed || to.old => {
+            return Err(io::Error::new(io::ErrorKind::Unsupported, "a raw drive is not packed, and has no versions"));
+        }
         Format::Raw => {
             let first = made.first().cloned().unwrap_or_default();
             Box::new(raw::Writer::new(file.try_clone()?, &first, size, to.split, made)?)
@@ -159,7 +167,7 @@ fn write_into(
             let first = made.first().cloned().unwrap_or_default();
             Box::new(vmdk::Flat::new(file.try_clone()?, &first, size, made)?)
         }
-        format => sink((format, to.form), Out { file: file.try_clone()?, at: 0 }, (size, geometry.logical_sector, geometry.physical_sector))?,
+        _ => sink(to, Out { file: file.try_clone()?, at: 0 }, (size, geometry.logical_sector, geometry.physical_sector))?,
     };
     observer.event(&Event::Phase { phase: Phase::Copy, total: size, done: 0, files: None });
     let began = clock.now();

@@ -1,6 +1,7 @@
-//! QCOW2, version 3, plain or packed with Zstandard; see the reader for the public description that it follows.
+//! QCOW2, version 3, plain or packed with Zstandard, and version 2, plain or packed with Deflate; see the reader for the public description that it follows.
 
 use super::{Out, Sink};
+use flate2::{Compress, Compression, FlushCompress, Status};
 use std::io;
 
 const BITS: u32 = 16;
@@ -11,6 +12,9 @@ const PER_TABLE: u64 = CLUSTER / 8;
 const PER_BLOCK: u64 = CLUSTER / 2;
 /// The level at which clusters are packed.
 const LEVEL: i32 = 3;
+const OLD_LEVEL: u32 = 4;
+/// Readers of Deflate look back no further than 2^12 bytes.
+const WINDOW_BITS: u8 = 12;
 /// A packed cluster, and where the number of its further sectors stands.
 const PACKED: u64 = 1 << 62;
 const SECTORS_AT: u32 = 62 - (BITS - 8);
@@ -24,19 +28,36 @@ pub(super) struct Writer {
     table: Option<(u64, Vec<u64>)>,
     /// How many count on each cluster of the file; `None` where it is one everywhere.
     counts: Option<Vec<u16>>,
+    /// Version 2, and what packs for it.
+    old: Option<Compress>,
 }
 
 fn words(entries: &[u64]) -> Vec<u8> {
     entries.iter().flat_map(|entry| entry.to_be_bytes()).collect()
 }
 
+/// One packed cluster; `None` where it does not get shorter.
+fn deflated(deflate: &mut Compress, bytes: &[u8]) -> io::Result<Option<Vec<u8>>> {
+    deflate.reset();
+    let mut out = Vec::with_capacity(bytes.len());
+    let status = deflate.compress_vec(bytes, &mut out, FlushCompress::Finish).map_err(io::Error::other)?;
+    Ok((status == Status::StreamEnd).then_some(out))
+}
+
 impl Writer {
-    pub fn new(mut out: Out, size: u64, packed: bool) -> io::Result<Self> {
+    pub fn new(mut out: Out, size: u64, packed: bool, old: bool) -> io::Result<Self> {
         let first = vec![0; size.div_ceil(PER_TABLE * CLUSTER).max(1) as usize];
         // Header and first table stand in front, and are written last.
         out.at = CLUSTER + (first.len() as u64 * 8).next_multiple_of(CLUSTER);
         let counts = packed.then(|| vec![1; (out.at / CLUSTER) as usize]);
-        Ok(Self { out, size, first, table: None, counts })
+        Ok(Self {
+            out,
+            size,
+            first,
+            table: None,
+            counts,
+            old: old.then(|| Compress::new_with_window_bits(Compression::new(OLD_LEVEL), false, WINDOW_BITS)),
+        })
     }
 
     /// Notes that one more counts on the clusters of a stretch.
@@ -60,10 +81,11 @@ impl Writer {
     fn pack(&mut self, bytes: &[u8]) -> io::Result<Option<u64>> {
         let mut whole = bytes.to_vec();
         whole.resize(CLUSTER as usize, 0);
-        let packed = zstd::bulk::compress(&whole, LEVEL)?;
-        if packed.len() as u64 + 4096 > CLUSTER {
-            return Ok(None);
-        }
+        let packed = match &mut self.old {
+            Some(deflate) => deflated(deflate, &whole)?,
+            None => Some(zstd::bulk::compress(&whole, LEVEL)?),
+        };
+        let Some(packed) = packed.filter(|packed| packed.len() as u64 + 4096 <= CLUSTER) else { return Ok(None) };
         let at = self.out.at;
         self.out.put(at, &packed)?;
         self.out.at += packed.len() as u64;
@@ -128,19 +150,23 @@ impl Sink for Writer {
         let mut head = vec![0; 112];
         head[..4].copy_from_slice(b"QFI\xfb");
         let mut put32 = |at: usize, value: u32| head[at..at + 4].copy_from_slice(&value.to_be_bytes());
-        put32(4, 3);
+        let old = self.old.is_some();
+        put32(4, if old { 2 } else { 3 });
         put32(20, BITS);
         put32(36, self.first.len() as u32);
         put32(56, tables as u32);
-        put32(96, 4);
-        put32(100, if self.counts.is_some() { 112 } else { 104 });
-        if self.counts.is_some() {
+        if !old {
+            put32(96, 4);
+            put32(100, if self.counts.is_some() { 112 } else { 104 });
+        }
+        if self.counts.is_some() && !old {
             // Whoever reads it must know how it is packed: by Zstandard.
             (head[79], head[104]) = (8, 1);
         }
         head[24..32].copy_from_slice(&self.size.to_be_bytes());
         head[40..48].copy_from_slice(&CLUSTER.to_be_bytes());
         head[48..56].copy_from_slice(&counts.to_be_bytes());
+        // Behind the older header stand named parts: none.
         self.out.put(0, &head)
     }
 }

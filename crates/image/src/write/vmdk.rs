@@ -1,8 +1,10 @@
-//! VMDK, one sparse file, or a flat one with its descriptor; see the reader for the public description that it follows.
+//! VMDK, one sparse file, one stream of packed grains, or a flat one with its descriptor; see the reader for the public description that it follows.
 
 use super::{Out, Sink};
+use flate2::Compression;
+use flate2::write::ZlibEncoder;
 use std::fs::{File, OpenOptions};
-use std::io;
+use std::io::{self, Read, Write};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
@@ -14,6 +16,16 @@ const TABLE: u64 = PER_TABLE * 4;
 /// Where the descriptor stands, and how long it may be.
 const TEXT: u64 = SECTOR;
 const TEXT_LEN: u64 = 20 * SECTOR;
+/// The table of tables is named by the footer.
+const AT_END: u64 = u64::MAX;
+const PACKED: u64 = 1 << 16;
+/// Of a stream: lines end as they should, grains are packed, and each stands behind a mark.
+const STREAM_FLAGS: u64 = 1 | PACKED | 1 << 17;
+const STREAM_VERSION: u64 = 3;
+const STREAM_LEVEL: u32 = 4;
+const MARK_TABLE: u32 = 1;
+const MARK_DIRECTORY: u32 = 2;
+const MARK_FOOTER: u32 = 3;
 
 /// What says of what the whole consists.
 fn descriptor(sectors: u64, kind: &str, extent: &str) -> io::Result<String> {
@@ -128,21 +140,112 @@ impl Sink for Writer {
         let text = descriptor(sectors, "monolithicSparse", &format!("RW {sectors} SPARSE \"image.vmdk\""))?;
         self.out.put(TEXT, text.as_bytes())?;
         self.out.file.sync_data()?;
-        let mut head = vec![0; 512];
-        head[..4].copy_from_slice(b"KDMV");
-        let mut put = |at: usize, value: u64, len: usize| head[at..at + len].copy_from_slice(&value.to_le_bytes()[..len]);
-        put(4, 1, 4);
+        let grains = (self.places[1] * 2 - self.places[0]).next_multiple_of(GRAIN);
         // Lines end as they should, and there are two tables of tables.
-        put(8, 3, 4);
-        put(12, sectors, 8);
-        put(20, GRAIN / SECTOR, 8);
-        put(28, TEXT / SECTOR, 8);
-        put(36, TEXT_LEN / SECTOR, 8);
-        put(44, PER_TABLE, 4);
-        put(48, self.places[0] / SECTOR, 8);
-        put(56, self.places[1] / SECTOR, 8);
-        put(64, (self.places[1] * 2 - self.places[0]).next_multiple_of(GRAIN) / SECTOR, 8);
-        head[73..77].copy_from_slice(b"\n \r\n");
-        self.out.put(0, &head)
+        self.out.put(0, &header(1, 3, sectors, self.places, grains))
+    }
+}
+
+/// The first sector of a sparse file: its `version`, what `flags` say, the drive's sectors, where its tables of tables begin, and its grains.
+fn header(version: u64, flags: u64, sectors: u64, tables: [u64; 2], grains: u64) -> Vec<u8> {
+    let mut head = vec![0; SECTOR as usize];
+    head[..4].copy_from_slice(b"KDMV");
+    let mut put = |at: usize, value: u64, len: usize| head[at..at + len].copy_from_slice(&value.to_le_bytes()[..len]);
+    put(4, version, 4);
+    put(8, flags, 4);
+    put(12, sectors, 8);
+    put(20, GRAIN / SECTOR, 8);
+    put(28, TEXT / SECTOR, 8);
+    put(36, TEXT_LEN / SECTOR, 8);
+    put(44, PER_TABLE, 4);
+    put(48, tables[0] / SECTOR, 8);
+    put(56, if tables[1] == AT_END { AT_END } else { tables[1] / SECTOR }, 8);
+    put(64, grains / SECTOR, 8);
+    if flags & PACKED != 0 {
+        put(77, 1, 2);
+    }
+    head[73..77].copy_from_slice(b"\n \r\n");
+    head
+}
+
+/// Packed grains one behind the other, each behind a mark that names its place, then the tables and a footer that says where they are.
+pub(super) struct Stream {
+    out: Out,
+    size: u64,
+    /// Where each table is, in sectors.
+    directory: Vec<u32>,
+    table: Option<(u64, Vec<u32>)>,
+}
+
+impl Stream {
+    pub fn new(mut out: Out, size: u64) -> Self {
+        out.at = GRAIN;
+        Self { out, size, directory: vec![0; size.div_ceil(PER_TABLE * GRAIN).max(1) as usize], table: None }
+    }
+
+    /// Where it goes on, in sectors.
+    fn here(&self) -> io::Result<u32> {
+        u32::try_from(self.out.at / SECTOR).map_err(|_| io::Error::new(io::ErrorKind::FileTooLarge, "VMDK ends at 2 TiB of content"))
+    }
+
+    /// A mark: what follows, and how many sectors of it.
+    fn mark(&mut self, kind: u32, sectors: u64) -> io::Result<()> {
+        let mut mark = sectors.to_le_bytes().to_vec();
+        mark.extend([0; 4]);
+        mark.extend(kind.to_le_bytes());
+        mark.resize(SECTOR as usize, 0);
+        self.out.append(&mark, SECTOR).map(drop)
+    }
+
+    fn close_table(&mut self) -> io::Result<()> {
+        let Some((number, table)) = self.table.take() else { return Ok(()) };
+        self.mark(MARK_TABLE, TABLE / SECTOR)?;
+        self.directory[number as usize] = self.here()?;
+        let bytes: Vec<u8> = table.iter().flat_map(|entry| entry.to_le_bytes()).collect();
+        self.out.append(&bytes, SECTOR).map(drop)
+    }
+}
+
+impl Sink for Stream {
+    fn block(&self) -> u64 {
+        GRAIN
+    }
+
+    fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+        let which = number / PER_TABLE;
+        if self.table.as_ref().is_some_and(|(held, _)| *held != which) {
+            self.close_table()?;
+        }
+        let at = self.here()?;
+        let mut grain = (number * GRAIN / SECTOR).to_le_bytes().to_vec();
+        grain.extend([0; 4]);
+        let mut zlib = ZlibEncoder::new(grain, Compression::new(STREAM_LEVEL));
+        zlib.write_all(bytes)?;
+        // Readers of old take grains as whole ones.
+        io::copy(&mut io::repeat(0).take(GRAIN - bytes.len() as u64), &mut zlib)?;
+        let mut grain = zlib.finish()?;
+        let len = (grain.len() - 12) as u32;
+        grain[8..12].copy_from_slice(&len.to_le_bytes());
+        self.out.append(&grain, SECTOR)?;
+        let (_, table) = self.table.get_or_insert_with(|| (which, vec![0; PER_TABLE as usize]));
+        table[(number % PER_TABLE) as usize] = at;
+        Ok(())
+    }
+
+    fn end(&mut self) -> io::Result<()> {
+        self.close_table()?;
+        let sectors = self.size / SECTOR;
+        let directory: Vec<u8> = self.directory.iter().flat_map(|entry| entry.to_le_bytes()).collect();
+        self.mark(MARK_DIRECTORY, (directory.len() as u64).div_ceil(SECTOR))?;
+        let tables = self.out.append(&directory, SECTOR)?;
+        self.mark(MARK_FOOTER, 1)?;
+        self.out.append(&header(STREAM_VERSION, STREAM_FLAGS, sectors, [0, tables], GRAIN), SECTOR)?;
+        // A mark of nothing ends the stream.
+        self.mark(0, 0)?;
+        self.out.cut()?;
+        let text = descriptor(sectors, "streamOptimized", &format!("RW {sectors} SPARSE \"image.vmdk\""))?;
+        self.out.put(TEXT, text.as_bytes())?;
+        self.out.file.sync_data()?;
+        self.out.put(0, &header(STREAM_VERSION, STREAM_FLAGS, sectors, [0, AT_END], GRAIN))
     }
 }
