@@ -51,7 +51,7 @@ fn side(side: Option<Side>) -> Value {
 
 fn tell(change: &Change) {
     let size = |side: Option<Side>| side.map_or_else(String::new, |side| human(side.size));
-    let path = if change.kind == NodeKind::Directory { format!("{}/", change.path) } else { change.path.clone() };
+    let path = if change.entry.node.kind == NodeKind::Directory { format!("{}/", change.path) } else { change.path.clone() };
     match (change.before, change.after) {
         (None, after) => tell!("+ {:>9}  {path}", size(after)),
         (before, None) => tell!("- {:>9}  {path}", size(before)),
@@ -107,7 +107,7 @@ pub fn compare(bench: &Bench, args: &ChangesArgs, common: &Common) -> Result<u8,
         let mut each = |change: &Change| {
             if common.json {
                 let (before, after) = (side(change.before), side(change.after));
-                list.push(json!({ "path": change.path, "kind": change.kind, "before": before, "after": after, "differs": change.what, "not_compared": change.unknown }));
+                list.push(json!({ "path": change.path, "kind": change.entry.node.kind, "before": before, "after": after, "differs": change.what, "not_compared": change.unknown }));
             } else {
                 tell(change);
             }

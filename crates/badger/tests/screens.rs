@@ -617,3 +617,76 @@ fn a_drive_is_kept_in_an_image_looked_into_and_put_back(#[case] width: usize, #[
     screen.wait_for("On the bench ·");
     assert!(screen.lines().iter().all(|line| unicode_width::UnicodeWidthStr::width(line.as_str()) <= screen.width));
 }
+
+/// Two images of one drive: what came, went and changed is listed, looked at, and taken where it is there still.
+#[rstest]
+#[case::small(80, 24)]
+#[case::usual(142, 42)]
+fn what_changed_between_two_images_is_shown_file_by_file(#[case] width: usize, #[case] height: usize) {
+    let screen = Screen::open(width, height, 600, true);
+    let dir = std::path::Path::new(&screen.dir).join("kept");
+    let (folder, drive) = (dir.join("folder"), dir.join("drive.img"));
+    let done = |program: &str, args: &[&str]| {
+        let out = Command::new(program).args(args).output().unwrap();
+        assert!(out.status.success(), "{program} {args:?}: {}", text(&out.stderr));
+    };
+    std::fs::create_dir_all(folder.join("letters")).unwrap();
+    std::fs::write(folder.join("letters/to-the-weir.txt"), "high water").unwrap();
+    std::fs::write(folder.join("letters/old.txt"), "gone soon").unwrap();
+    done("mke2fs", &["-q", "-t", "ext4", "-L", "Letters", "-d", path(&folder), path(&drive), "8M"]);
+    let badger = env!("CARGO_BIN_EXE_badger");
+    done(badger, &["image", path(&drive), path(&dir.join("one.zbi"))]);
+    let script = "rm letters/old.txt\nwrite /dev/null letters/new.txt\nset_inode_field letters/to-the-weir.txt size 4\n";
+    std::fs::write(dir.join("script"), script).unwrap();
+    done("debugfs", &["-w", "-f", path(&dir.join("script")), path(&drive)]);
+    done(badger, &["image", path(&drive), path(&dir.join("two.zbi")), "--parent", path(&dir.join("one.zbi"))]);
+    screen.keys(&["o"]);
+    screen.wait_for("a drive that another bench lends");
+    screen.typed(path(&dir.join("two.zbi")));
+    screen.keys(&["Enter"]);
+    screen.wait_for("On the bench · 9 drives");
+    screen.wait_for("◇ just in");
+    screen.keys(&["d"]);
+    screen.wait_for("▸ letters");
+    // What the image goes on from is offered.
+    screen.keys(&["v"]);
+    let shown = screen.wait_for("since       ");
+    assert!(shown.contains("one.zbi"), "{shown}");
+    screen.keys(&["Enter"]);
+    let shown = screen.wait_for("3 changed");
+    for (mark, name) in [('+', "new.txt"), ('-', "old.txt"), ('~', "to-the-weir.txt")] {
+        assert!(shown.lines().any(|line| line.contains(&format!("{mark}   {name}"))), "{mark} {name}:\n{shown}");
+    }
+    // What is gone is looked at in the earlier image, and not taken from this one.
+    let onto = |name: &str| {
+        screen.keys(&["Home"]);
+        for _ in 0..4 {
+            if screen.lines().iter().any(|line| line.contains('▌') && line.contains(name)) {
+                return;
+            }
+            screen.keys(&["Down"]);
+        }
+        panic!("{name} is not there:\n{}", screen.shown());
+    };
+    onto("old.txt");
+    screen.wait_for("gone soon");
+    screen.keys(&["Space"]);
+    screen.wait_for("only earlier");
+    onto("to-the-weir.txt");
+    let shown = screen.wait_for("differs in");
+    assert!(shown.contains("size"), "{shown}");
+    screen.keys(&["Enter"]);
+    screen.wait_for("▾ letters");
+    // With itself it is the same, and what cannot be opened is said.
+    screen.keys(&["v"]);
+    (0..8).for_each(|_| screen.keys(&["BSpace"]));
+    screen.typed("/two.zbi");
+    screen.keys(&["Enter"]);
+    screen.wait_for("● the same");
+    screen.keys(&["v"]);
+    (0..8).for_each(|_| screen.keys(&["BSpace"]));
+    screen.typed("/three.zbi");
+    screen.keys(&["Enter"]);
+    screen.wait_for("nothing is compared");
+    assert!(screen.lines().iter().all(|line| unicode_width::UnicodeWidthStr::width(line.as_str()) <= screen.width));
+}

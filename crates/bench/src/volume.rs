@@ -3,6 +3,7 @@
 use crate::Bench;
 use badger_drive::{Control, Observer, Refusal, Source};
 use badger_fs::{Folder, Origin, Tree};
+use badger_image::own::{Image, Passphrase};
 use badger_layout::table;
 use badger_people::copyout::{self, Clash, Collision, Report};
 use std::path::{Path, PathBuf};
@@ -18,6 +19,15 @@ pub struct Opened {
     pub label: String,
     /// Names it among all.
     key: String,
+}
+
+impl Bench {
+    /// What an image of our own goes on from, for a screen that offers it.
+    pub fn earlier(&self, path: &Path) -> Option<PathBuf> {
+        let passphrase = self.workshop.passphrase.as_deref().map(Passphrase::new);
+        let (_, name) = Image::open(path, passphrase.as_ref()).ok()?.shown().parent?;
+        Some(path.with_file_name(name))
+    }
 }
 
 /// What is to be copied out, and how.

@@ -28,8 +28,8 @@ impl Side {
 pub struct Change {
     /// From the top.
     pub path: String,
-    /// What it is, later where it is there still.
-    pub kind: NodeKind,
+    /// What the tree says of it, the later one where it is there still.
+    pub entry: Entry,
     /// Earlier; `None` where it was not there.
     pub before: Option<Side>,
     /// Later; `None` where it is gone.
@@ -105,7 +105,7 @@ pub fn changes(
             match later.get(name) {
                 None => comparing.alone(&path, entry, 0),
                 Some(now) => {
-                    comparing.both(&path, &entry.node, &now.node);
+                    comparing.both(&path, &entry.node, now);
                     if entry.node.kind == NodeKind::Directory && now.node.kind == NodeKind::Directory {
                         // What leads back to itself was compared where it was met first.
                         let _ = walk.enter(&entry.node, (path, now.node.clone()));
@@ -131,7 +131,7 @@ impl Comparing<'_> {
         let mut tell = |path: &str, entry: &Entry| {
             let here = Some(Side::of(&entry.node));
             let (before, after) = if side == 0 { (here, None) } else { (None, here) };
-            (self.each)(&Change { path: path.to_string(), kind: entry.node.kind, before, after, what: Vec::new(), unknown: None });
+            (self.each)(&Change { path: path.to_string(), entry: entry.clone(), before, after, what: Vec::new(), unknown: None });
             if side == 0 { self.out.removed += 1 } else { self.out.added += 1 }
         };
         tell(path, entry);
@@ -141,7 +141,8 @@ impl Comparing<'_> {
         }
     }
 
-    fn both(&mut self, path: &str, before: &Node, after: &Node) {
+    fn both(&mut self, path: &str, before: &Node, now: &Entry) {
+        let after = &now.node;
         let mut what = Vec::new();
         let mut unknown = None;
         if before.kind != after.kind {
@@ -176,7 +177,7 @@ impl Comparing<'_> {
             (true, Some(_)) => self.out.unknown += 1,
         }
         let (one, other) = (Some(Side::of(before)), Some(Side::of(after)));
-        (self.each)(&Change { path: path.to_string(), kind: after.kind, before: one, after: other, what, unknown });
+        (self.each)(&Change { path: path.to_string(), entry: now.clone(), before: one, after: other, what, unknown });
     }
 
     fn same_content(&self, before: &Node, after: &Node) -> Result<bool, String> {

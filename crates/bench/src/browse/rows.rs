@@ -1,6 +1,7 @@
 //! The tree as rows: folders that are open have what is in them right behind them.
 
 use badger_fs::tree::{Entry, Listing, NodeKind};
+use badger_people::changes::Change;
 use std::cmp::Ordering;
 use std::sync::Arc;
 
@@ -76,12 +77,26 @@ pub struct Row {
     pub waits: bool,
     /// Why it could not be read.
     pub trouble: Option<String>,
+    /// In what way it is not as it was earlier, where that was asked.
+    pub change: Option<Arc<Change>>,
 }
 
 impl Row {
     /// Its path from the top of the tree.
     pub fn path(&self) -> String {
         format!("{}/{}", self.parent, self.entry.name.shown)
+    }
+
+    /// A line of a list of what changed.
+    pub fn of_change(change: &Change) -> Self {
+        let parent = change.path.rsplit_once('/').map_or("", |(parent, _)| parent).into();
+        let change = Arc::new(change.clone());
+        Self { depth: 0, parent, entry: change.entry.clone(), open: false, waits: false, trouble: change.unknown.clone(), change: Some(change) }
+    }
+
+    /// Whether it was there earlier, and is not any more.
+    pub fn is_gone(&self) -> bool {
+        self.change.as_ref().is_some_and(|change| change.after.is_none())
     }
 
     /// Whether it is a folder.
@@ -95,7 +110,7 @@ pub fn rows(listing: Listing, parent: &str, depth: u16, sort: Sort) -> Vec<Row> 
     let mut entries = listing.entries;
     entries.sort_by_cached_key(|entry| sort.key(entry));
     let parent: Arc<str> = parent.into();
-    entries.into_iter().map(|entry| Row { depth, parent: parent.clone(), entry, open: false, waits: false, trouble: None }).collect()
+    entries.into_iter().map(|entry| Row { depth, parent: parent.clone(), entry, open: false, waits: false, trouble: None, change: None }).collect()
 }
 
 /// How many rows behind `at` lie inside of it.

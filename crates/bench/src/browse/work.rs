@@ -2,10 +2,11 @@
 
 use super::rows::{self, Row, Sort};
 use crate::Bench;
-use crate::volume::{Fetch, Opened};
+use crate::volume::{Fetch, Opened, parted};
 use badger_drive::{Control, Event, Refusal};
 use badger_fs::tree::{Node, NodeKind};
 use badger_fs::walk::{Step, Walk};
+use badger_people::changes::{Change, Compared, changes};
 use badger_people::copyout::{Clash, Collision, Report};
 use badger_people::kind;
 use badger_transfer::meter::Meter;
@@ -24,6 +25,10 @@ pub enum News {
     Searched(u64, u64),
     /// A pick was counted: files and bytes.
     Counted(String, u64, u64),
+    /// What a comparison is made with: opened, or why it cannot be.
+    Earlier(u64, Result<Arc<Opened>, Refusal>),
+    /// A comparison is over: what it came to, or why there is none.
+    Compared(u64, Result<Compared, String>),
 }
 
 /// Reads a folder.
@@ -104,7 +109,7 @@ pub fn search(opened: &Arc<Opened>, text: &str, number: u64, stop: &Arc<AtomicBo
                 }
                 if query.fits(&opened, &entry.name.shown, &entry.node) {
                     found += 1;
-                    hits.push(Row { depth: 0, parent: parent.clone(), entry, open: false, waits: false, trouble: None });
+                    hits.push(Row { depth: 0, parent: parent.clone(), entry, open: false, waits: false, trouble: None, change: None });
                 }
                 if !hits.is_empty() && told.elapsed().as_millis() > 80 {
                     told = std::time::Instant::now();
@@ -114,6 +119,42 @@ pub fn search(opened: &Arc<Opened>, text: &str, number: u64, stop: &Arc<AtomicBo
         }
         let _ = news.send(News::Found(number, hits));
         let _ = news.send(News::Searched(number, count));
+    });
+}
+
+/// Compares what is open with an earlier drive or image, by names, sizes and times; of one with several volumes, that of the same
+/// number. `stop` ends it.
+pub fn compare(bench: &Bench, (earlier, part): (&str, Option<u32>), opened: &Arc<Opened>, number: u64, stop: &Arc<AtomicBool>, news: &Sender<News>) {
+    let (bench, opened, news, stop) = (bench.clone(), opened.clone(), news.clone(), stop.clone());
+    let (path, named) = parted(earlier);
+    std::thread::spawn(move || {
+        let before = match bench.open_tree(&path, named).or_else(|refusal| match (named, part) {
+            (None, Some(_)) if !path.is_dir() => bench.open_tree(&path, part),
+            _ => Err(refusal),
+        }) {
+            Ok(before) => Arc::new(before),
+            // Dig may have been shut meanwhile, here and below.
+            Err(refusal) => {
+                let _ = news.send(News::Earlier(number, Err(refusal)));
+                return;
+            }
+        };
+        let _ = news.send(News::Earlier(number, Ok(before.clone())));
+        let (mut rows, mut found) = (Vec::new(), 0);
+        let mut told = std::time::Instant::now();
+        let mut each = |change: &Change| {
+            found += 1;
+            if found <= MOST_FOUND {
+                rows.push(Row::of_change(change));
+            }
+            if told.elapsed().as_millis() > 80 {
+                told = std::time::Instant::now();
+                let _ = news.send(News::Found(number, std::mem::take(&mut rows)));
+            }
+        };
+        let compared = changes((&*before.tree, &*opened.tree), false, &|| stop.load(Ordering::Relaxed), &mut each);
+        let _ = news.send(News::Found(number, rows));
+        let _ = news.send(News::Compared(number, compared.map_err(|finding| finding.text)));
     });
 }
 

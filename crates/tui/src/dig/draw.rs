@@ -1,6 +1,6 @@
 //! How Dig looks.
 
-use super::view::{Choice, Dig, Entry, Mode, View, choices, rule};
+use super::view::{Against, Choice, Dig, Entry, Mode, Search, View, choices, rule};
 use crate::draw::{bar, inset, loud, pad, pad_left, put, put_right, say, wrap};
 use crate::message::{Hit, Hits};
 use crate::theme::{self, Mean};
@@ -10,6 +10,7 @@ use badger_bench::browse::work::Copying;
 use badger_bench::shelf::Item;
 use badger_drive::size::{human, span, thousands};
 use badger_fs::tree::{NodeKind, Resolution, Time};
+use badger_people::changes::{Change, Side};
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -98,6 +99,14 @@ fn tree(view: &View, buf: &mut Buffer, area: Rect, hits: &mut Hits) {
             let volume = format!("  {number}{} {}", view.opened.label, view.opened.what);
             (vec![loud(Mean::Source, choice.drive.clone()), say(Mean::Quiet, volume)], by)
         }
+        Some(Search { against: Some(against), text, rows, .. }) => {
+            let state = match &against.sum {
+                Some(sum) if sum.cut.is_some() || !sum.findings.is_empty() => " not all compared".to_string(),
+                Some(_) => format!(" {} changed", thousands(rows.len() as u64)),
+                None => format!(" {} so far ...", thousands(rows.len() as u64)),
+            };
+            (vec![say(Mean::Quiet, "since  "), loud(Mean::Text, text.clone())], state)
+        }
         Some(search) => {
             let state = match search.over {
                 Some(count) => format!(" {} of {} fit", thousands(search.rows.len() as u64), thousands(count)),
@@ -121,6 +130,14 @@ fn tree(view: &View, buf: &mut Buffer, area: Rect, hits: &mut Hits) {
     }
     if rows.is_empty() {
         let text = match &view.search {
+            Some(Search { against: Some(Against { sum: Some(sum), .. }), .. }) if sum.is_same() => "● the same by names, sizes, times and attributes",
+            Some(Search { against: Some(against), .. }) => {
+                if against.sum.is_some() {
+                    "○ not all of it could be compared"
+                } else {
+                    "comparing ..."
+                }
+            }
             Some(search) if search.over.is_some() => "nothing fits; f changes the words, a colon names a kind: :picture",
             Some(_) => "searching ...",
             None => "reading ...",
@@ -148,13 +165,16 @@ fn line(view: &View, row: &Row, chosen: bool, width: usize, wide: bool) -> Vec<S
         _ => row.entry.name.shown.clone(),
     };
     let hidden = row.entry.node.attributes & 2 != 0 || row.entry.name.shown.starts_with('.');
+    let change = row.change.as_deref().map(change_mark);
     let mean = match () {
+        () if change.is_some_and(|(mark, _)| mark == '-') => Mean::Quiet,
         () if row.trouble.is_some() => Mean::Mind,
         () if picked => Mean::Target,
         () if hidden => Mean::Quiet,
         () => Mean::Text,
     };
     let trouble = if row.trouble.is_some() { " ▲" } else { "" };
+    let width = if change.is_some() { width.saturating_sub(2) } else { width };
     let text = pad(&format!("{}{mark} {shown}{trouble}", " ".repeat(indent)), width);
     let size = if row.is_folder() { "-".into() } else { human(row.entry.node.size) };
     let mut spans = vec![
@@ -163,10 +183,36 @@ fn line(view: &View, row: &Row, chosen: bool, width: usize, wide: bool) -> Vec<S
         if chosen { loud(if mean == Mean::Text { Mean::Focus } else { mean }, text) } else { say(mean, text) },
         say(Mean::Quiet, format!(" {}", pad_left(&size, 9))),
     ];
+    if let Some((mark, mean)) = change {
+        spans.insert(2, loud(mean, format!("{mark} ")));
+    }
     if wide {
         spans.push(say(Mean::Quiet, format!(" {}", pad_left(&written(row.entry.node.modified, "%Y-%m-%d"), 10))));
     }
     spans
+}
+
+/// How a change is marked: it came, it is gone, it is another, or nobody knows.
+fn change_mark(change: &Change) -> (char, Mean) {
+    match (change.before, change.after) {
+        (None, _) => ('+', Mean::Target),
+        (_, None) => ('-', Mean::Lost),
+        _ if change.what.is_empty() => ('?', Mean::Mind),
+        _ => ('~', Mean::Source),
+    }
+}
+
+/// What a change is, in lines.
+fn change_lines(change: &Change) -> Lines {
+    let side = |side: Option<Side>| {
+        side.map_or_else(|| "not there".to_string(), |side| format!("{} of {}", human(side.size), written(side.modified, "%Y-%m-%d %H:%M")))
+    };
+    let mut lines = vec![fact("earlier", side(change.before)), fact("now", side(change.after))];
+    if !change.what.is_empty() {
+        lines.push(fact("differs in", change.what.join(", ")));
+    }
+    lines.push(Vec::new());
+    lines
 }
 
 fn preview(view: &View, buf: &mut Buffer, area: Rect) {
@@ -179,7 +225,8 @@ fn preview(view: &View, buf: &mut Buffer, area: Rect) {
         return;
     };
     let inside = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
-    let mut lines = lost_lines(look);
+    let mut lines = view.row().and_then(|row| row.change.as_deref()).map(change_lines).unwrap_or_default();
+    lines.extend(lost_lines(look));
     if let Some(trouble) = &look.trouble {
         lines.extend(
             wrap(trouble, usize::from(area.width).saturating_sub(2)).into_iter().map(|text| vec![loud(Mean::Mind, "▲ "), say(Mean::Text, text)]),
@@ -383,6 +430,14 @@ fn tray_lines(view: &View, entry: Option<&Entry>, width: usize) -> Lines {
             lines.push(vec![say(
                 Mean::Quiet,
                 "words of the name; a colon names a kind of content: :picture :document :sound :text :database :mail ...",
+            )]);
+            return lines;
+        }
+        Some(Entry::Earlier(text)) => {
+            lines.push(field("since", text));
+            lines.push(vec![say(
+                Mean::Quiet,
+                "an earlier image or drive, or a folder; # and a number for one of its partitions; compared by names, sizes and times",
             )]);
             return lines;
         }

@@ -90,6 +90,10 @@ fn view_key(dig: &mut Dig, code: KeyCode, bench: &Bench) {
             view.wish(false);
         }
         KeyCode::Char('f') => dig.entry = Some(Entry::Find(view.search.as_ref().map(|search| search.text.clone()).unwrap_or_default())),
+        KeyCode::Char('v') => {
+            let earlier = view.earlier.as_ref().map(|earlier| earlier.display().to_string());
+            dig.entry = Some(Entry::Earlier(earlier.unwrap_or_default()));
+        }
         KeyCode::Char('o') => {
             let into = view.into.as_ref().map(|into| into.display().to_string()).unwrap_or_default();
             dig.entry = Some(Entry::Into(into));
@@ -151,6 +155,11 @@ fn typed(dig: &mut Dig, bench: &Bench, entry: Entry, code: KeyCode) -> Option<En
             view.measure();
             None
         }
+        (Entry::Earlier(text), KeyCode::Enter) => {
+            dig.view.as_mut()?.compare(text.trim(), bench);
+            None
+        }
+        (Entry::Earlier(text), _) => Some(Entry::Earlier(edit(text))),
         (Entry::Find(text), _) => Some(Entry::Find(edit(text))),
         (Entry::Into(text), _) => Some(Entry::Into(edit(text))),
         (Entry::Folder(text), _) => Some(Entry::Folder(edit(text))),
@@ -164,7 +173,15 @@ pub fn hints(dig: &Dig) -> Vec<(&'static str, &'static str)> {
         (None, None) => vec![("↑↓", "choose"), ("Enter", "dig into it"), ("o", "a folder of this machine"), ("Esc", "bench")],
         (None, Some(view)) if view.clash.is_some() => vec![("s", "skip"), ("k", "keep both"), ("n", "replace if newer")],
         (None, Some(view)) => {
-            let mut hints = vec![("Enter", "open"), ("Space", "to the tray"), ("p", "preview"), ("[ ]", "scroll"), ("f", "find"), ("s", "sort")];
+            let mut hints = vec![
+                ("Enter", "open"),
+                ("Space", "to the tray"),
+                ("p", "preview"),
+                ("[ ]", "scroll"),
+                ("f", "find"),
+                ("v", "what changed"),
+                ("s", "sort"),
+            ];
             if view.copying.is_some() {
                 hints.insert(0, ("x", "stop the copy"));
             } else if !view.tray.is_empty() {

@@ -10,6 +10,7 @@ use badger_bench::shelf::Item;
 use badger_bench::volume::Opened;
 use badger_drive::Refusal;
 use badger_drive::size::{human, span, thousands};
+use badger_people::changes::Compared;
 use badger_people::copyout::{Clash, Collision};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -49,9 +50,11 @@ pub(super) enum Entry {
     Into(String),
     /// A folder of this machine to look into.
     Folder(String),
+    /// What the opened volume is compared with.
+    Earlier(String),
 }
 
-/// A search and what it found.
+/// A search, or a comparison, and what it found.
 pub(super) struct Search {
     pub(super) text: String,
     pub(super) number: u64,
@@ -59,6 +62,16 @@ pub(super) struct Search {
     pub(super) chosen: usize,
     pub(super) over: Option<u64>,
     pub(super) stop: Arc<AtomicBool>,
+    /// Where it is a comparison: what with.
+    pub(super) against: Option<Against>,
+}
+
+/// What a volume is compared with.
+#[derive(Default)]
+pub(super) struct Against {
+    /// Shows what is there only earlier.
+    looker: Option<Looker>,
+    pub(super) sum: Option<Compared>,
 }
 
 /// An opened volume on the screen.
@@ -84,7 +97,11 @@ pub(super) struct View {
     pub(super) clash: Option<(Clash, Sender<Collision>)>,
     pub(super) said: Option<(Mean, Vec<String>)>,
     pub(super) news: (Sender<News>, Receiver<News>),
+    /// The image that this one goes on from.
+    pub(super) earlier: Option<PathBuf>,
 }
+
+type Opening = (Choice, Option<PathBuf>, Result<Opened, Refusal>);
 
 /// The place.
 #[derive(Default)]
@@ -93,7 +110,7 @@ pub struct Dig {
     pub(super) only: Option<PathBuf>,
     pub(super) chosen: usize,
     pub(super) view: Option<Box<View>>,
-    pub(super) opening: Option<Receiver<(Choice, Result<Opened, Refusal>)>>,
+    pub(super) opening: Option<Receiver<Opening>>,
     pub(super) entry: Option<Entry>,
 }
 
@@ -149,7 +166,8 @@ impl Dig {
         std::thread::spawn(move || {
             let opened = bench.open_tree(&choice.path, choice.number);
             // Nobody waits any more where another volume was chosen.
-            let _ = send.send((choice, opened));
+            let earlier = if opened.is_ok() { bench.earlier(&choice.path) } else { None };
+            let _ = send.send((choice, earlier, opened));
         });
         self.opening = Some(receive);
     }
@@ -173,11 +191,15 @@ impl Dig {
     /// not say otherwise.
     pub fn refresh(&mut self, into: Option<&Path>) -> Result<bool, (Mean, String)> {
         let mut news = false;
-        if let Some((choice, opened)) = self.opening.as_ref().and_then(|opening| opening.try_recv().ok()) {
+        if let Some((choice, earlier, opened)) = self.opening.as_ref().and_then(|opening| opening.try_recv().ok()) {
             self.opening = None;
             news = true;
             match opened {
-                Ok(opened) => self.view = Some(Box::new(View::new(choice, opened, into.map(Path::to_path_buf)))),
+                Ok(opened) => {
+                    let mut view = View::new(choice, opened, into.map(Path::to_path_buf));
+                    view.earlier = earlier;
+                    self.view = Some(Box::new(view));
+                }
                 Err(refusal) => return Err((Mean::Stop, refusal.text)),
             }
         }
@@ -215,6 +237,7 @@ impl View {
             clash: None,
             said: None,
             news,
+            earlier: None,
         }
     }
 
@@ -230,14 +253,17 @@ impl View {
 
     /// Asks for a preview of what is chosen, if it is not the one that is there.
     pub(super) fn wish(&mut self, through: bool) {
-        let Some((path, node)) = self.row().map(|row| (row.path(), row.entry.node.clone())) else { return };
+        let Some((path, node, gone)) = self.row().map(|row| (row.path(), row.entry.node.clone(), row.is_gone())) else { return };
         if self.wished.as_ref().is_none_or(|(was, ..)| *was != path) {
             (self.scroll, self.offset) = (0, 0);
         }
         let wish = (path.clone(), self.offset, through);
         if self.wished.as_ref() != Some(&wish) {
-            self.looker.wish(Wish { path, node, offset: self.offset, through });
-            self.wished = Some(wish);
+            let earlier = self.search.as_ref().and_then(|search| search.against.as_ref()).and_then(|against| against.looker.as_ref());
+            if let Some(looker) = if gone { earlier } else { Some(&self.looker) } {
+                looker.wish(Wish { path, node, offset: self.offset, through });
+                self.wished = Some(wish);
+            }
         }
     }
 
@@ -248,7 +274,8 @@ impl View {
             self.take(news);
             changed = true;
         }
-        if let Some(look) = self.looker.take() {
+        let earlier = self.search.as_ref().and_then(|search| search.against.as_ref()).and_then(|against| against.looker.as_ref());
+        if let Some(look) = self.looker.take().or_else(|| earlier?.take()) {
             self.look = Some(look);
             changed = true;
         }
@@ -305,6 +332,22 @@ impl View {
                     }
                 }
             }
+            News::Earlier(number, opened) => match opened {
+                Ok(opened) => {
+                    if let Some(against) = self.against(number) {
+                        against.looker = Some(Looker::start(opened));
+                    }
+                }
+                Err(refusal) => self.no_comparison(number, refusal.text),
+            },
+            News::Compared(number, Ok(compared)) => {
+                let said = summed(&compared);
+                if let Some(against) = self.against(number) {
+                    against.sum = Some(compared);
+                    self.said = Some(said);
+                }
+            }
+            News::Compared(number, Err(why)) => self.no_comparison(number, why),
             News::Counted(path, files, bytes) => {
                 if let Some(picked) = self.tray.iter_mut().find(|picked| picked.path == path) {
                     picked.total = Some((files, bytes));
@@ -345,6 +388,10 @@ impl View {
     /// From a hit of the search to its place in the tree: the folder it is in is shown open.
     fn show_in_tree(&mut self) {
         let Some(row) = self.row().cloned() else { return };
+        if row.is_gone() {
+            self.said = Some((Mean::Mind, vec!["▲ it is there only earlier: dig into the earlier drive or image to take it".into()]));
+            return;
+        }
         self.end_search();
         // The folders on the way are read here; there are few of them.
         let mut parent = String::new();
@@ -366,6 +413,9 @@ impl View {
     pub(super) fn end_search(&mut self) {
         if let Some(search) = self.search.take() {
             search.stop.store(true, Ordering::Relaxed);
+            if search.against.is_some() {
+                self.said = None;
+            }
         }
         self.wish(false);
     }
@@ -378,7 +428,31 @@ impl View {
         self.searches += 1;
         let stop = Arc::new(AtomicBool::new(false));
         work::search(&self.opened, &text, self.searches, &stop, &self.news.0);
-        self.search = Some(Search { text, number: self.searches, rows: Vec::new(), chosen: 0, over: None, stop });
+        self.search = Some(Search { text, number: self.searches, rows: Vec::new(), chosen: 0, over: None, stop, against: None });
+    }
+
+    /// Lists what is not as it was in an earlier drive or image.
+    pub(super) fn compare(&mut self, earlier: &str, bench: &Bench) {
+        self.end_search();
+        if earlier.is_empty() {
+            return;
+        }
+        self.searches += 1;
+        let stop = Arc::new(AtomicBool::new(false));
+        work::compare(bench, (earlier, self.choice.number), &self.opened, self.searches, &stop, &self.news.0);
+        let (text, against) = (earlier.to_string(), Some(Against::default()));
+        self.search = Some(Search { text, number: self.searches, rows: Vec::new(), chosen: 0, over: None, stop, against });
+    }
+
+    fn against(&mut self, number: u64) -> Option<&mut Against> {
+        self.search.as_mut().filter(|search| search.number == number)?.against.as_mut()
+    }
+
+    fn no_comparison(&mut self, number: u64, why: String) {
+        if self.against(number).is_some() {
+            self.end_search();
+            self.said = Some((Mean::Stop, vec![format!("◆ nothing is compared: {why}")]));
+        }
     }
 
     pub(super) fn step(&mut self, by: isize) {
@@ -393,6 +467,9 @@ impl View {
 
     pub(super) fn pick(&mut self) {
         let Some(row) = self.row() else { return };
+        if row.is_gone() {
+            return self.show_in_tree();
+        }
         let (path, node) = (row.path(), row.entry.node.clone());
         if let Some(at) = self.tray.iter().position(|picked| picked.path == path) {
             self.tray.remove(at);
@@ -457,6 +534,23 @@ pub(super) fn rule(collision: Collision) -> &'static str {
         Collision::ReplaceIfNewer => "replace what is older",
         Collision::Ask => "ask each time",
     }
+}
+
+/// What a comparison came to, in lines.
+fn summed(compared: &Compared) -> (Mean, Vec<String>) {
+    let Compared { same, changed, added, removed, unknown, findings, cut } = compared;
+    let [same, changed, added, removed] = [same, changed, added, removed].map(|count| thousands(*count));
+    let not = if *unknown > 0 { format!(", {} not compared", thousands(*unknown)) } else { String::new() };
+    let mut lines = vec![
+        format!("{added} came, {removed} gone, {changed} changed, {same} the same{not}"),
+        "compared by names, sizes, times and attributes, not by content".to_string(),
+    ];
+    lines.extend(cut.map(|why| format!("○ not to its end: {why}")));
+    if let Some(finding) = findings.first() {
+        let more = if findings.len() > 1 { format!(", and {} more", findings.len() - 1) } else { String::new() };
+        lines.push(format!("▲ what lies below was not compared: {}{more}", finding.text));
+    }
+    (if lines.len() > 2 { Mean::Mind } else { Mean::Text }, lines)
 }
 
 /// The end of a copy, in lines.
