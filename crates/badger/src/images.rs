@@ -68,6 +68,7 @@ pub fn image(bench: &Bench, args: &ImageArgs, common: &Common) -> Result<u8, Ref
     obey_signals(control.clone());
     let order = ImageOrder {
         mend_from: None,
+        estimate: None,
         form: match (args.fixed, args.packed) {
             (true, _) => Form::Fixed,
             (_, true) => Form::Packed,

@@ -203,6 +203,11 @@ fn open_formats_hold_what_is_in_use_and_become_others() {
     assert!(place.path("used.004").exists());
     run("qemu-img", &["compare", "-f", "qcow2", "-F", "vhdx", path(&place.path("used.qcow2")), path(&place.path("used.vhdx"))]);
     assert_eq!(place.run(&["verify", path(&place.path("used.qcow2")), path(&place.path("used.001"))]).0, 0);
+    // Beside somebody's second piece a first one would be read back as two.
+    fs::write(place.path("theirs.002"), "somebody's").unwrap();
+    let (code, report) = place.json(&["image", path(&drive), path(&place.path("theirs.001")), "--format", "raw"]);
+    assert_eq!((code, report["code"].as_str()), (2, Some("part-of-split")), "{report}");
+    assert!(!place.path("theirs.001").exists());
     let (code, listed, _) = place.run(&["ls", path(&place.path("used.001")), "/letter"]);
     assert!(code == 0 && listed.contains("letter"), "{listed}");
     // What is made of an image that holds only what was in use says so as well.

@@ -82,6 +82,14 @@ fn what_is_borrowed_is_a_drive_like_any_other() {
     // An image is lent like a drive.
     let again = Lends::new(&place, &[image.to_str().unwrap()]);
     assert_eq!(place.run(&["verify", path.to_str().unwrap(), &again.uri]).0, 0);
+    again.stop();
+    // One that holds only what was in use says so to the borrower too.
+    let part = place.path("part.zbi");
+    assert_eq!(place.json(&["image", &lends.uri, part.to_str().unwrap(), "--used"]).0, 0);
+    let third = Lends::new(&place, &[part.to_str().unwrap()]);
+    let onto = place.path("third.img");
+    let (_, told, _) = place.run(&["clone", &third.uri, onto.to_str().unwrap(), "--new-size", "32MiB", "--confirm", "hird"]);
+    assert!(told.contains("only what was in use"), "{told}");
     assert_eq!(lends.stop(), 0);
 }
 

@@ -28,7 +28,7 @@ fn piece(path: &Path, number: u32) -> PathBuf {
 
 /// The first piece of the drive that a path is a piece of, and its place counted from 1; `None` for a file that stands alone.
 /// What a link leads to counts as much as its own name.
-pub(crate) fn place_of(path: &Path) -> Option<(PathBuf, u32)> {
+pub fn place_of(path: &Path) -> Option<(PathBuf, u32)> {
     [path.to_path_buf(), real(path)].iter().find_map(|path| {
         let number = number(path).filter(|number| *number > 0)?;
         let is_there = |number: u32| piece(path, number).is_file();

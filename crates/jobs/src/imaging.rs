@@ -49,6 +49,8 @@ pub struct ImageOrder {
     pub form: Form,
     /// For old readers of it.
     pub old: bool,
+    /// What a look at the same drive, for the same order, has told already: the sample is not read again.
+    pub estimate: Option<Estimate>,
     /// The customer's ticket; may be empty.
     pub ticket: String,
     /// Customer; may be empty.
@@ -132,6 +134,10 @@ impl ImageOrder {
         if !is_pipe {
             refuse_on_source(&self.file, &source, bench)?;
             there = self.there(&source, passphrase.as_ref())?;
+            if let Some((first, _)) = badger_drive::split::place_of(&self.file).filter(|_| self.format == Some(Format::Raw)) {
+                let text = format!("{} would become a piece of the drive in pieces {}: take another name", self.file.display(), first.display());
+                return Err(Refusal::new("part-of-split", text));
+            }
         }
         let (looked, witness) = (Looked::at(&source), Witness::of(&*source, &[]));
         let size = source.geometry().size_bytes;
@@ -142,7 +148,10 @@ impl ImageOrder {
             let (used, spared) = volumes::needed(&volumes::survey(&source, &looked), size);
             (needed, sparing) = (used, sparing || !spared.is_empty());
         }
-        let estimate = own::estimate(&source, &needed, control).map_err(refused("not-readable"))?;
+        let estimate = match self.estimate {
+            Some(estimate) => estimate,
+            None => own::estimate(&source, &needed, control).map_err(refused("not-readable"))?,
+        };
         let free = (!is_pipe).then(|| badger_people::free(&self.file)).flatten();
         if let Some(free) = free.filter(|free| *free < estimate.stored && there == There::Nothing) {
             let text =

@@ -1,6 +1,6 @@
 //! A drive that is lent somewhere, as a drive of this bench.
 
-use crate::export::{self, Export};
+use crate::export::{self, Export, REMARK};
 use crate::link::{Answer, Link, Waited};
 use crate::protocol::{self as p, command, errno, flag};
 use crate::uri::Uri;
@@ -40,6 +40,7 @@ pub struct Borrowed {
     uri: Uri,
     trusted: Option<PathBuf>,
     identity: Identity,
+    remark: Option<String>,
     geometry: Geometry,
     export: Export,
     link: Mutex<Arc<Link>>,
@@ -102,6 +103,7 @@ impl Borrowed {
             uri: uri.clone(),
             trusted: trusted.map(Path::to_path_buf),
             identity,
+            remark: says.remark.as_ref().map(|remark| remark.chars().filter(|c| !c.is_control()).take(REMARK).collect()),
             geometry: Geometry { size_bytes: export.size, logical_sector: 512, physical_sector: 4096 },
             export,
             link: Mutex::new(link),
@@ -307,6 +309,9 @@ impl Medium for Borrowed {
     }
     fn identity(&self) -> &Identity {
         &self.identity
+    }
+    fn remark(&self) -> Option<String> {
+        self.remark.clone()
     }
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
         self.read_within(offset, buf, &Patience::default())

@@ -3,7 +3,7 @@
 use crate::protocol::{self as p, TEXT, hello, info, option, reply, take_text, take_u16, take_u32, take_u64};
 use crate::uri::Uri;
 use crate::wire::{self, ANSWER, Socket, Wire};
-use badger_drive::{Bus, Geometry, Identity};
+use badger_drive::{Bus, Source};
 use serde::{Deserialize, Serialize};
 use std::io::{self, Read, Write};
 use std::path::Path;
@@ -22,12 +22,19 @@ pub struct Says {
     pub bus: Option<Bus>,
     /// Bytes of its sectors: logical, physical.
     pub sectors: Option<(u32, u32)>,
+    /// As of [`Medium::remark`](badger_drive::Medium::remark).
+    pub remark: Option<String>,
 }
+
+/// Letters of a remark that are passed on.
+pub(crate) const REMARK: usize = 500;
 
 impl Says {
     /// Of a drive that is lent.
-    pub fn of(identity: &Identity, geometry: Geometry) -> Self {
+    pub fn of(source: &Source) -> Self {
+        let (identity, geometry) = (source.identity(), source.geometry());
         Self {
+            remark: source.remark().map(|remark| remark.chars().take(REMARK).collect()),
             model: identity.model.clone(),
             serial: identity.serial.clone(),
             firmware: identity.firmware.clone(),

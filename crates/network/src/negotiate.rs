@@ -150,7 +150,7 @@ impl<'a> Talk<'a> {
         self.answer(what, reply::INFO, &data)?;
         if wants.contains(&info::DESCRIPTION) {
             let mut data = info::DESCRIPTION.to_be_bytes().to_vec();
-            data.extend(serde_json::to_string(&Says::of(lent.source.identity(), geometry)).unwrap_or_default().bytes().take(TEXT));
+            data.extend(serde_json::to_string(&Says::of(&lent.source)).unwrap_or_default().bytes().take(TEXT));
             self.answer(what, reply::INFO, &data)?;
         }
         // Whoever asks for sizes keeps to them; a file may end in the middle of a sector.

@@ -73,8 +73,7 @@ impl JobView {
             KeyCode::Enter if self.running.is_some() => self.step = Step::Run,
             KeyCode::Enter if keep.ready.is_some() && idle => {
                 self.misfit = None;
-                keep.look(bench);
-                keep.begins = true;
+                keep.look_once_more(bench);
             }
             KeyCode::Char('o') if idle => self.entry = Some(Entry::File(keep.order.file.display().to_string())),
             KeyCode::Char('p') if idle && whole => {

@@ -26,6 +26,13 @@ impl Keep {
         Self { order, sight: None, ready: None, waiting: None, looking: Arc::new(Control::new()), begins: false }
     }
 
+    /// Looks once more before it begins; the sample that tells what it will take is not read again.
+    pub(super) fn look_once_more(&mut self, bench: &Bench) {
+        self.order.estimate = self.sight.as_ref().map(|sight| sight.estimate);
+        self.look(bench);
+        (self.order.estimate, self.begins) = (None, true);
+    }
+
     /// Looks at the drive and at the place of the image, in the background.
     pub(super) fn look(&mut self, bench: &Bench) {
         self.looking.stop();
