@@ -20,7 +20,7 @@ use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-fn print_json(value: &impl Serialize) {
+pub fn print_json(value: &impl Serialize) {
     tell_part!("{}\n", serde_json::to_string_pretty(value).unwrap_or_default());
 }
 
@@ -37,7 +37,7 @@ pub fn level(level: Level) -> &'static str {
     }
 }
 
-fn print_hazards(hazards: &[Hazard]) {
+pub fn print_hazards(hazards: &[Hazard]) {
     for hazard in hazards {
         tell!("  {}  {}  [{}]", level(hazard.level), hazard.text, hazard.code);
     }

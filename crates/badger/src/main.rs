@@ -34,6 +34,7 @@ mod lend;
 mod log;
 mod output;
 mod papers;
+mod salvage;
 mod waiting;
 
 use badger_bench::{Bench, Config};
@@ -117,6 +118,8 @@ enum Command {
     Repair(RepairArgs),
     /// Put an image back onto a drive and prove it
     Restore(CloneArgs),
+    /// Copy a drive that fails: what is most worth first, as gently as it can be, with a map of every place
+    Salvage(salvage::SalvageArgs),
     /// Compare two drives or images; an image alone with its own hashes
     Verify {
         /// One
@@ -446,6 +449,7 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Image(args)) => images::image(&bench, &args, common),
         Some(Command::Repair(args)) => images::repair(&bench, &args, common),
         Some(Command::Restore(args)) => images::restore(&bench, &args, common),
+        Some(Command::Salvage(args)) => salvage::salvage(&bench, &args, common),
         Some(Command::Verify { a, b: Some(b) }) => commands::verify(&bench, &a, &b, common),
         Some(Command::Verify { a, b: None }) => images::verify(&bench, &a, common),
         Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, common),

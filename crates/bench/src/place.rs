@@ -13,7 +13,7 @@ pub fn workshop() -> Workshop {
 }
 
 /// Kinds of drives besides those that every workshop knows.
-static KINDS: &[&dyn Kind] = &[badger_network::BORROWED, badger_inspect::BACKUPS, badger_image::OWN, badger_image::CONTAINERS];
+static KINDS: &[&dyn Kind] = &[badger_network::BORROWED, badger_inspect::BACKUPS, badger_image::OWN, badger_image::CONTAINERS, badger_salvage::MAPS];
 
 /// The place where jobs are done: drives and the ledger.
 #[derive(Clone)]

@@ -20,6 +20,8 @@ pub enum Phase {
     Again,
     /// Copying files out.
     Fetch,
+    /// Reading a drive that fails.
+    Salvage,
 }
 
 impl Phase {
@@ -33,6 +35,7 @@ impl Phase {
             Self::Files => "reading files",
             Self::Again => "second reading",
             Self::Fetch => "copying files",
+            Self::Salvage => "salvaging",
         }
     }
 }

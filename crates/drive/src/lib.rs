@@ -14,6 +14,7 @@ pub mod discover;
 pub mod error;
 pub mod events;
 pub mod extents;
+pub mod failing;
 pub mod field;
 pub mod flight;
 pub mod ground;

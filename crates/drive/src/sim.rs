@@ -2,6 +2,7 @@
 
 use crate::clock::Clock;
 use crate::extents::Extents;
+use crate::failing::Pattern;
 use crate::health::Facts;
 use crate::identity::{Bus, Identity};
 use crate::medium::{Geometry, Holds, Medium, ReadError, Stretch, WriteError, WriteMedium, inside};
@@ -31,6 +32,9 @@ pub struct Description {
     /// What is wrong with it.
     #[serde(default, rename = "fault")]
     pub faults: Vec<Fault>,
+    /// How it fails as a whole.
+    #[serde(default, rename = "failing")]
+    pub failing: Vec<Pattern>,
 }
 
 /// The `[identity]` part.
@@ -151,6 +155,26 @@ pub enum Fault {
         /// Seconds until it is back; without it never.
         back_after_s: Option<f64>,
     },
+    /// Bad contact: it vanishes now and then, and is back after a while.
+    Contact {
+        /// Reads it lasts about.
+        reads: u64,
+        /// Seconds it is away about.
+        s: f64,
+        /// When, and for how long.
+        #[serde(default)]
+        seed: u64,
+    },
+    /// The bridge in its box answers nothing for a while after each error.
+    Bridge {
+        /// How long, in seconds.
+        s: f64,
+    },
+    /// It keeps in mind what failed last: the next reads of it fail too, at once, until so many other reads were done.
+    Remembers {
+        /// Reads of other places.
+        reads: u64,
+    },
     /// Writes touching it fail.
     WriteUnreadable {
         /// First sector.
@@ -194,19 +218,29 @@ impl Fault {
             | Self::WriteUnreadable { lba, sectors }
             | Self::WriteLost { lba, sectors }
             | Self::Changes { lba, sectors, .. } => (lba, sectors),
-            Self::Drops { .. } | Self::FlushFails { .. } => (0, 0),
+            Self::Drops { .. } | Self::Contact { .. } | Self::Bridge { .. } | Self::Remembers { .. } | Self::FlushFails { .. } => (0, 0),
         }
     }
 
     /// Whether it shows when its place is read.
     fn is_read(&self) -> bool {
-        !matches!(self, Self::WriteUnreadable { .. } | Self::WriteLost { .. } | Self::Drops { .. } | Self::FlushFails { .. })
+        !matches!(self, Self::WriteUnreadable { .. } | Self::WriteLost { .. }) && self.place() != (0, 0)
     }
 }
 
 struct State {
     reads: u64,
+    /// Reads since it was opened.
+    all_reads: u64,
+    /// Reads until it vanishes the next time, where its contact is bad.
+    lasts: u64,
     gone_since: Option<Duration>,
+    /// When it is back, where that was drawn.
+    back_at: Duration,
+    /// How often each pattern was met.
+    failures: Vec<u64>,
+    /// What failed last: where, and after how many reads.
+    remembered: Option<(u64, u64)>,
     free_at: Duration,
     head: u64,
     random: u64,
@@ -222,7 +256,10 @@ pub struct SimDrive {
     backing: RawFile,
     pace: Option<Pace>,
     faults: Vec<Fault>,
+    failing: Vec<Pattern>,
     clock: Arc<dyn Clock>,
+    /// When it was opened.
+    began: Duration,
     state: Mutex<State>,
 }
 
@@ -283,14 +320,28 @@ impl SimDrive {
         let part = &description.identity;
         let geometry =
             Geometry { size_bytes: backing.geometry().size_bytes, logical_sector: part.logical_sector, physical_sector: part.physical_sector };
-        let state =
-            State { reads: 0, gone_since: None, free_at: Duration::ZERO, head: 0, random: 0x9e37_79b9_7f4a_7c15, flushes: 0, unflushed: None };
+        let state = State {
+            reads: 0,
+            all_reads: 0,
+            lasts: 0,
+            gone_since: None,
+            back_at: Duration::ZERO,
+            failures: vec![0; description.failing.len()],
+            remembered: None,
+            free_at: Duration::ZERO,
+            head: 0,
+            random: 0x9e37_79b9_7f4a_7c15,
+            flushes: 0,
+            unflushed: None,
+        };
         Self {
             identity: description.identity(path),
             geometry,
             backing,
             pace: description.pace,
             faults: description.faults,
+            failing: description.failing,
+            began: clock.now(),
             clock,
             state: Mutex::new(state),
         }
@@ -349,7 +400,38 @@ impl SimDrive {
         }
     }
 
+    /// Whether its contact holds.
+    fn contact(&self, state: &mut State, counts: bool) -> Result<(), String> {
+        let Some((reads, s, seed)) = self.faults.iter().find_map(|fault| match fault {
+            Fault::Contact { reads, s, seed } => Some((*reads, *s, *seed)),
+            _ => None,
+        }) else {
+            return Ok(());
+        };
+        let gone = || Err("it dropped off the bus".to_string());
+        if self.clock.now() < state.back_at {
+            return gone();
+        }
+        let mut draw = || {
+            state.random = state.random.wrapping_add(seed | 1);
+            0.25 + 1.5 * ((step(&mut state.random) >> 11) as f64 / (1u64 << 53) as f64)
+        };
+        if state.lasts == 0 {
+            state.lasts = ((reads as f64 * draw()) as u64).max(2);
+        }
+        if counts {
+            state.lasts -= 1;
+            if state.lasts == 0 {
+                state.back_at = self.clock.now() + Duration::from_secs_f64((s * draw()).clamp(0.0, 1e6));
+                return gone();
+            }
+        }
+        Ok(())
+    }
+
     fn answer(&self, state: &mut State, counts: bool) -> Result<(), String> {
+        self.contact(state, counts)?;
+        state.all_reads += u64::from(counts);
         let Some((after, back)) = self.faults.iter().find_map(|fault| match fault {
             Fault::Drops { after_reads, back_after_s } => Some((*after_reads, *back_after_s)),
             _ => None,
@@ -404,7 +486,47 @@ impl SimDrive {
                 _ => {}
             }
         }
-        (bad, extra)
+        let sector = u64::from(self.geometry.logical_sector);
+        let hours = self.clock.now().saturating_sub(self.began).as_secs_f64() / 3600.0;
+        let mut met = None;
+        for (number, pattern) in self.failing.iter().enumerate() {
+            let range = offset / sector..(offset + len).div_ceil(sector);
+            let Some(first) = pattern.first_bad(range, self.geometry.sectors(), hours, state.failures[number]) else { continue };
+            let at = (first * sector).max(offset);
+            if bad.is_none_or(|(before, _)| at < before) {
+                (bad, met) = (Some((at, pattern.ms())), Some(number));
+            }
+        }
+        if let Some(number) = met {
+            state.failures[number] += 1;
+        }
+        (self.after_error(state, offset, len, bad), extra)
+    }
+
+    /// What an error does to the next reads, or an earlier one to this.
+    fn after_error(&self, state: &mut State, offset: u64, len: u64, bad: Option<(u64, f64)>) -> Option<(u64, f64)> {
+        let mut bad = bad;
+        for fault in &self.faults {
+            match *fault {
+                Fault::Remembers { reads } => {
+                    if let Some((at, since)) = state.remembered
+                        && (offset..offset + len).contains(&at)
+                        && bad.is_none_or(|(before, _)| before >= at)
+                    {
+                        if state.all_reads - since <= reads {
+                            bad = Some((at, 0.0));
+                        }
+                        state.remembered = None;
+                    }
+                    if let Some((at, _)) = bad {
+                        state.remembered = Some((at, state.all_reads));
+                    }
+                }
+                Fault::Bridge { s } => bad = bad.map(|(at, ms)| (at, ms + s * 1000.0)),
+                _ => {}
+            }
+        }
+        bad
     }
 
     /// Writes what of a stretch the drive does not only pretend to write. `write` gets the start and the part of it.
@@ -502,6 +624,9 @@ impl Medium for SimDrive {
 
     fn stretch(&self, offset: u64, max: u64) -> Stretch {
         let Stretch { mut len, mut holds } = self.backing.stretch(offset, max);
+        if !self.failing.is_empty() && holds == Holds::Zero {
+            holds = Holds::Bytes;
+        }
         for fault in self.faults.iter().filter(|fault| fault.is_read()) {
             let (lba, sectors) = fault.place();
             match self.touched(lba, sectors, offset, len) {

@@ -92,8 +92,8 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
     out
 }
 
-/// What is to be known of two drives whatever goes where between them.
-pub fn of_pair(workshop: &Workshop, source: &Source, looked: &Looked, candidate: &Candidate, ids: Ids) -> Vec<Hazard> {
+/// What is to be known of two drives before anything of the source is read.
+pub fn of_places(workshop: &Workshop, source: &Source, candidate: &Candidate) -> Vec<Hazard> {
     let stops = candidate.stops(source, 0);
     let mut out: Vec<Hazard> = stops.into_iter().map(|stop| Hazard::new(Level::Stop, stop.code, stop.text)).collect();
     out.push(target_content(workshop, candidate));
@@ -111,6 +111,12 @@ pub fn of_pair(workshop: &Workshop, source: &Source, looked: &Looked, candidate:
     }
     out.extend(veiled(source, candidate));
     out.extend(source.remark().map(|text| Hazard::new(Level::Mind, "source-in-part", text)));
+    out
+}
+
+/// What is to be known of two drives whatever goes where between them.
+pub fn of_pair(workshop: &Workshop, source: &Source, looked: &Looked, candidate: &Candidate, ids: Ids) -> Vec<Hazard> {
+    let mut out = of_places(workshop, source, candidate);
     out.extend(of_drive(None, looked));
     if ids == Ids::Keep && !looked.table.disk_id.is_empty() {
         let twins = twins(workshop, source, candidate, &looked.table);

@@ -60,10 +60,19 @@ pub struct Looked {
 }
 
 impl Looked {
-    /// Reads the table and the first structures of every partition.
-    pub fn at(source: &Source) -> Self {
+    /// Reads the table and the first structures of every partition, and no place more than that: of a drive without a table nothing
+    /// is said.
+    pub fn at_structures(source: &Source) -> Self {
         let table = table::read(&**source);
-        let mut volumes = recognise::volumes(&**source, &table);
+        let volumes = recognise::volumes(&**source, &table);
+        let known = table.kind != Kind::None || !volumes.is_empty();
+        let content = if known { Content::Known } else { Content::NotReadable("it was not looked at".into()) };
+        Self { content, table, volumes }
+    }
+
+    /// Reads the table and the first structures of every partition; where there are none, places all over the drive.
+    pub fn at(source: &Source) -> Self {
+        let Self { mut content, table, mut volumes } = Self::at_structures(source);
         for (number, volume) in volumes.iter_mut().filter(|(_, volume)| volume.kind == badger_fs::Kind::Ntfs && volume.state != State::Damaged) {
             let Some(partition) = table.partitions.iter().find(|partition| partition.number == *number) else { continue };
             let (start, len) = table.place(partition);
@@ -71,8 +80,9 @@ impl Looked {
                 volume.state = State::Hibernated;
             }
         }
-        let known = table.kind != Kind::None || !volumes.is_empty();
-        let content = if known { Content::Known } else { Content::of(&Sounding::take(&**source, WIDE, &[])) };
+        if content != Content::Known {
+            content = Content::of(&Sounding::take(&**source, WIDE, &[]));
+        }
         Self { content, table, volumes }
     }
 

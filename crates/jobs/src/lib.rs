@@ -9,6 +9,7 @@ mod plan;
 mod prepared;
 mod record;
 mod run;
+pub mod salvage;
 mod sight;
 
 pub use imaging::{ImageOrder, ImageReady, ImageSight, There};

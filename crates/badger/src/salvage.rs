@@ -1,0 +1,213 @@
+//! `badger salvage`: what can be had of a drive that fails.
+
+use crate::follow::{Follower, obey_signals};
+use crate::{Common, JobArgs, code, commands, exit_code};
+use badger_bench::Bench;
+use badger_drive::size::{self, human, span, thousands};
+use badger_drive::{Control, Refusal};
+use badger_jobs::salvage::{Fill, SalvageOrder, SalvageReport, Seat};
+use badger_salvage::run::Limits;
+use badger_salvage::value::Wanted;
+use badger_transfer::Report;
+use clap::{Args, ValueEnum};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+/// `badger salvage`.
+#[derive(Args, Clone)]
+pub struct SalvageArgs {
+    /// The drive that fails; the map of another copy of it; an image. Never written to
+    pub source: PathBuf,
+    /// Where to; a raw file that is not there is made
+    pub target: PathBuf,
+    /// What is known of every place; one that is there is gone on with
+    #[arg(long, value_name = "FILE")]
+    pub map: PathBuf,
+    /// The target's tail; a file that this makes, or made, needs none
+    #[arg(long, value_name = "TAIL", default_value = "")]
+    pub confirm: String,
+    /// Size of the new target file; without it as large as the drive
+    #[arg(long, value_name = "SIZE", value_parser = size::parse)]
+    pub new_size: Option<u64>,
+    /// Files and folders that come first, as #NUMBER/PATH; may be given several times
+    #[arg(long, value_name = "PATH")]
+    pub first: Vec<String>,
+    /// Leave out what the file systems call free
+    #[arg(long)]
+    pub used: bool,
+    /// Begin anew with everything that is not saved, also with what was given up
+    #[arg(long)]
+    pub again: bool,
+    /// Try no sector more often than this
+    #[arg(long, value_name = "TIMES", value_parser = clap::value_parser!(u8).range(1..))]
+    pub tries: Option<u8>,
+    /// End after so long: 90s, 45m, 2h
+    #[arg(long = "for", value_name = "SPAN", value_parser = spanned)]
+    pub limit: Option<Duration>,
+    /// End after so many reads in a row that failed
+    #[arg(long, value_name = "COUNT")]
+    pub failures: Option<u64>,
+    /// Leave the drive in peace now and then: 45m/5m reads for 45 minutes and rests for 5
+    #[arg(long, value_name = "SPAN/SPAN", value_parser = rests)]
+    pub rest: Option<(Duration, Duration)>,
+    /// Let it cool where it is hotter than this, in degrees Celsius
+    #[arg(long, value_name = "DEGREES")]
+    pub hottest: Option<i64>,
+    /// What becomes of places that could not be read
+    #[arg(long, value_enum, default_value_t = FillArg::Zero)]
+    pub fill: FillArg,
+    /// What goes into the ledger.
+    #[command(flatten)]
+    pub job: JobArgs,
+}
+
+/// `--fill`.
+#[derive(Clone, Copy, ValueEnum)]
+pub enum FillArg {
+    /// Zeroes.
+    Zero,
+    /// A text in each sector that says so.
+    Marked,
+    /// What is on the target stays.
+    Keep,
+}
+
+/// A span of time as it is typed.
+/// A span of time as it is typed.
+fn spanned(text: &str) -> Result<Duration, String> {
+    let wrong = || format!("\"{text}\" is no span of time: 90s, 45m or 2h");
+    let (number, unit) = text.split_at(text.len() - text.chars().last().map_or(0, char::len_utf8));
+    let factor = match unit {
+        "s" => 1.0,
+        "m" => 60.0,
+        "h" => 3600.0,
+        _ => return Err(wrong()),
+    };
+    let number: f64 = number.parse().map_err(|_| wrong())?;
+    if number.is_finite() && (0.0..1e9).contains(&number) { Ok(Duration::from_secs_f64(number * factor)) } else { Err(wrong()) }
+}
+
+fn rests(text: &str) -> Result<(Duration, Duration), String> {
+    let (work, rest) = text.split_once('/').ok_or_else(|| format!("\"{text}\" is no such pair: 45m/5m"))?;
+    Ok((spanned(work)?, spanned(rest)?))
+}
+
+/// `badger salvage`.
+pub fn salvage(bench: &Bench, args: &SalvageArgs, common: &Common) -> Result<u8, Refusal> {
+    let refused = |refusal: Refusal| {
+        if common.json || common.events {
+            let mut report = Report::new(args.source.display().to_string(), args.target.display().to_string());
+            (report.reason, report.code) = (refusal.text.clone(), refusal.code.to_string());
+            commands::finish(&report, common);
+            return Ok(code::REFUSED);
+        }
+        Err(refusal)
+    };
+    let order = SalvageOrder {
+        source: args.source.clone(),
+        target: args.target.clone(),
+        map: args.map.clone(),
+        new_size: args.new_size,
+        again: args.again,
+        wanted: Wanted { first: args.first.clone(), used: args.used },
+        limits: Limits { time: args.limit, failures: args.failures, rests: args.rest, tries: args.tries, hottest: args.hottest },
+        fill: match args.fill {
+            FillArg::Zero => Fill::Zero,
+            FillArg::Marked => Fill::Marked,
+            FillArg::Keep => Fill::Keep,
+        },
+        ticket: args.job.ticket.clone(),
+        customer: args.job.customer.clone(),
+        technician: if args.job.technician.is_empty() { bench.config.technician.clone() } else { args.job.technician.clone() },
+    };
+    let ready = match order.prepare(bench) {
+        Ok(ready) => ready,
+        Err(refusal) => return refused(refusal),
+    };
+    let (control, follower) = (Arc::new(Control::new()), Follower::new(common));
+    control.limit(args.job.rate.unwrap_or(0));
+    obey_signals(control.clone());
+    if !common.json && !common.events {
+        let (from, to) = (ready.source.identity(), ready.candidate.identity());
+        tell!("{} {} → {} {}", from.model, human(ready.source.geometry().size_bytes), to.model, human(ready.candidate.geometry().size_bytes));
+        commands::print_hazards(&ready.hazards);
+        if ready.begun {
+            let totals = ready.map.totals();
+            tell!(
+                "  goes on: {} saved, {} deferred, {} lost, {} unread",
+                human(totals.saved),
+                human(totals.deferred),
+                human(totals.lost),
+                human(totals.unread)
+            );
+        }
+        if ready.damaged > 0 {
+            tell!("  {} lines of the map are damaged: what they said is read again", thousands(ready.damaged));
+        }
+    }
+    let report = ready.run(bench, &args.confirm, &Seat::default(), &control, &follower);
+    follower.finish();
+    let report = match report {
+        Ok(report) => report,
+        Err(refusal) => return refused(refusal),
+    };
+    if common.json {
+        commands::print_json(&report);
+    } else if common.events {
+        tell_part!("{}\n", serde_json::json!({ "event": "report", "report": report }));
+    } else {
+        told(&report, common.verbose);
+    }
+    Ok(exit_code(report.report.outcome, control.is_stopped()))
+}
+
+/// The outcome in words.
+fn told(salvaged: &SalvageReport, verbose: bool) {
+    let totals = salvaged.map;
+    commands::print_report(&salvaged.report, verbose);
+    tell!("  {} saved, {} lost, {} deferred, {} unread", human(totals.saved), human(totals.lost), human(totals.deferred), human(totals.unread));
+    for pass in &salvaged.passes {
+        tell!(
+            "  {:<7} {:>9} saved in {}, {} reads, {} failed",
+            pass.name.word(),
+            human(pass.saved_bytes),
+            span(pass.seconds),
+            thousands(pass.reads),
+            thousands(pass.failures)
+        );
+    }
+    for (path, why) in &salvaged.not_found {
+        tell!("  not found: {path}: {why}");
+    }
+    for file in salvaged.holed.iter().take(if verbose { usize::MAX } else { 20 }) {
+        let state = if file.bytes() >= file.size { "unread" } else { "holed" };
+        match &file.unknown {
+            Some(why) => tell!("  unknown  {}  {why}", file.path),
+            None => tell!("  {state:<7}  {}  {} of {} missing", file.path, human(file.bytes()), human(file.size)),
+        }
+    }
+    if salvaged.holed.len() > 20 && !verbose {
+        tell!("  and {} more files; -v or --json lists them all", thousands(salvaged.holed.len() as u64 - 20));
+    }
+    salvaged.problems.iter().take(5).for_each(|problem| tell!("  ▲ {problem}"));
+    if salvaged.missing_elsewhere > 0 {
+        tell!("  {} that are missing belong to no file that was found", human(salvaged.missing_elsewhere));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn spans_are_taken_and_others_refused() {
+        assert_eq!(spanned("90s"), Ok(Duration::from_secs(90)));
+        assert_eq!(spanned("1.5m"), Ok(Duration::from_secs(90)));
+        assert_eq!(rests("2h/5m"), Ok((Duration::from_secs(7200), Duration::from_secs(300))));
+        for wrong in ["", "s", "5", "5x", "-1s", "infs", "nans", "5é", "1e30h"] {
+            assert!(spanned(wrong).is_err(), "{wrong}");
+        }
+        assert!(rests("45m").is_err());
+    }
+}

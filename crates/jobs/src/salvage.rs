@@ -1,0 +1,493 @@
+//! Salvaging a drive that fails, as a job of the ledger.
+
+use badger_bench::Bench;
+use badger_bench::ledger;
+use badger_bench::ribbon::Ribbon;
+use badger_bench::sheet::{DriveFacts, SheetData};
+use badger_drive::clock::Clock;
+use badger_drive::size::{human, thousands};
+use badger_drive::{Candidate, Control, Event, Ground, Observer, Outcome, Phase, Refusal, Release, Source, Target};
+use badger_inspect::{Hazard, Level, Line, Looked, Stretch, Verdict, hazard};
+use badger_salvage::file::{self, MapFile, Of};
+use badger_salvage::holed::{self, Files};
+use badger_salvage::map::{Map, State, Totals};
+use badger_salvage::pieces::{self, Pieces};
+use badger_salvage::run::{Break, Limits, PassReport, Salvage, Steer, Watch, run};
+use badger_salvage::strategy::Strategy;
+use badger_salvage::value::Wanted;
+use badger_salvage::view::Salvaged;
+use badger_transfer::Report;
+use std::collections::VecDeque;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex};
+use tracing::info;
+
+/// What becomes of places on the target that could not be read.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Fill {
+    /// Zeroes.
+    #[default]
+    Zero,
+    /// A text in every sector that says so, so that whoever meets it knows.
+    Marked,
+    /// What is there stays.
+    Keep,
+}
+
+/// What is asked for.
+#[derive(Clone, Debug, Default)]
+pub struct SalvageOrder {
+    /// Path of the drive that fails.
+    pub source: PathBuf,
+    /// Path of the target; a file that is not there is made.
+    pub target: PathBuf,
+    /// Its map; one that is there is gone on with.
+    pub map: PathBuf,
+    /// Size of a new target file, in bytes; as large as the drive where that is not said.
+    pub new_size: Option<u64>,
+    /// Forget what was given up, and what was left, and begin with it anew; what is saved stays.
+    pub again: bool,
+    /// What comes first, and whether free space is left out.
+    pub wanted: Wanted,
+    /// What is allowed.
+    pub limits: Limits,
+    /// What becomes of places that could not be read.
+    pub fill: Fill,
+    /// The customer's ticket; may be empty.
+    pub ticket: String,
+    /// Customer; may be empty.
+    pub customer: String,
+    /// Who does it; may be empty.
+    pub technician: String,
+}
+
+/// An order that was looked at. Of the drive that fails nothing was read.
+pub struct SalvageReady {
+    /// The order.
+    pub order: SalvageOrder,
+    /// The drive.
+    pub source: Source,
+    /// The target, not open yet.
+    pub candidate: Candidate,
+    /// What to know before.
+    pub hazards: Vec<Hazard>,
+    /// What is known so far.
+    pub map: Map,
+    /// Whether that was begun earlier.
+    pub begun: bool,
+    /// Lines of the map that are damaged.
+    pub damaged: u64,
+    job: i64,
+}
+
+/// What a run shows and takes while it goes on.
+#[derive(Clone, Default)]
+pub struct Seat {
+    /// Shown.
+    pub watch: Arc<Mutex<Watch>>,
+    /// Wishes.
+    pub wishes: Arc<Mutex<VecDeque<Steer>>>,
+}
+
+/// The whole outcome.
+#[derive(Clone, Debug, serde::Serialize)]
+pub struct SalvageReport {
+    /// As of every run.
+    #[serde(flatten)]
+    pub report: Report,
+    /// Bytes in each state.
+    pub map: Totals,
+    /// What each pass came to.
+    pub passes: Vec<PassReport>,
+    /// Files of which something is missing.
+    pub holed: Vec<holed::Holed>,
+    /// Files that are whole.
+    pub whole_files: u64,
+    /// Bytes that are missing and belong to no file that was found.
+    pub missing_elsewhere: u64,
+    /// What could not be gone through, in words.
+    pub problems: Vec<String>,
+    /// What was wanted first and was not found, and why.
+    pub not_found: Vec<(String, String)>,
+    /// Seconds of a simulated drive's own time; `None` for others.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub simulated_seconds: Option<f64>,
+    /// Saved over time: seconds since the run began, bytes.
+    pub timeline: Vec<(f64, u64)>,
+}
+
+fn refusal(code: &'static str, error: &dyn std::fmt::Display) -> Refusal {
+    Refusal::new(code, error.to_string())
+}
+
+impl SalvageOrder {
+    /// Looks at both ends and at the map. Of the drive that fails nothing is read, and nothing is written.
+    ///
+    /// # Errors
+    /// A refusal with its reason.
+    pub fn prepare(self, bench: &Bench) -> Result<SalvageReady, Refusal> {
+        let source = bench.workshop.source(&self.source)?;
+        let geometry = source.geometry();
+        let shown = self.map.display();
+        let is_new = std::fs::symlink_metadata(&self.target).is_err();
+        let size = if is_new { self.new_size.or(Some(geometry.size_bytes)) } else { self.new_size };
+        let candidate = bench.workshop.candidate(&self.target, size, geometry.logical_sector)?;
+        if let Some(stop) = candidate.stops(&source, geometry.size_bytes).into_iter().next() {
+            return Err(stop);
+        }
+        for path in [self.map.clone(), pieces::beside(&self.map), bench.ledger.clone()] {
+            let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(std::path::Path::new("."));
+            let there = path.exists();
+            if !there && !dir.is_dir() {
+                return Err(Refusal::new("not-found", format!("there is no directory {}", dir.display())));
+            }
+            let ground = if there { Ground::of(&path, &bench.workshop.sysfs) } else { Ground::of_new_file(dir, &bench.workshop.sysfs) };
+            for (side, other) in [("source", source.ground()), ("target", candidate.ground())] {
+                if ground.touches(other) {
+                    return Err(Refusal::new("map-misplaced", format!("{} lies on the {side}: name another place", path.display())));
+                }
+            }
+        }
+        let mut ready = SalvageReady {
+            hazards: hazard::of_places(&bench.workshop, &source, &candidate),
+            map: Map::new(geometry.size_bytes),
+            source,
+            candidate,
+            begun: false,
+            damaged: 0,
+            job: 0,
+            order: self.clone(),
+        };
+        match std::fs::symlink_metadata(&self.map) {
+            Err(_) => {}
+            Ok(_) => {
+                let loaded = file::load(&self.map).map_err(|error| Refusal::new("map-damaged", format!("{shown}: {error}")))?;
+                ready.go_on_with(loaded)?;
+            }
+        }
+        Ok(ready)
+    }
+}
+
+impl SalvageReady {
+    fn go_on_with(&mut self, loaded: file::Loaded) -> Result<(), Refusal> {
+        let file::Loaded { of, mut map, damaged } = loaded;
+        let (identity, geometry) = (self.source.identity(), self.source.geometry());
+        let same = if of.serial.is_empty() { of.source == self.source.key() } else { (&of.model, &of.serial) == (&identity.model, &identity.serial) };
+        if !same || of.size != geometry.size_bytes || of.sector != geometry.logical_sector {
+            let text = format!(
+                "{} is of another drive: {} {}, {}; name another map, or that drive",
+                self.order.map.display(),
+                of.model,
+                of.serial,
+                human(of.size)
+            );
+            return Err(Refusal::new("map-differs", text));
+        }
+        if map.totals().saved > 0 && (self.candidate.is_new() || of.target != self.candidate.key()) {
+            let text = format!("{} says what is saved on another target, {}; name that one, or another map", self.order.map.display(), of.path);
+            return Err(Refusal::new("map-of-another-target", text));
+        }
+        if self.order.again {
+            let left: Vec<_> = map.iter().filter(|(_, state)| *state != State::Saved).map(|(range, _)| range).collect();
+            left.into_iter().for_each(|range| map.set(range, State::Unread));
+        }
+        // What the target held is what was saved: it is no loss.
+        self.hazards
+            .retain(|hazard| map.totals().saved == 0 || !["target-holds", "target-looks-empty", "target-not-readable"].contains(&hazard.code));
+        (self.map, self.begun, self.damaged, self.job) = (map, true, damaged, of.job);
+        Ok(())
+    }
+
+    /// Whether the target is known to be the one of the map, by what was written to it: then its tail was given before. A drive is
+    /// always asked for.
+    fn is_known(&self, bench: &Bench) -> bool {
+        if self.candidate.is_new() {
+            return true;
+        }
+        if !self.begun || self.map.totals().saved == 0 || !self.order.target.is_file() {
+            return false;
+        }
+        let Ok(target) = bench.workshop.source(&self.order.target) else { return false };
+        pieces::sample(&self.order.map, &self.map, &target).is_ok_and(|(equal, differ)| equal > 0 && differ == 0)
+    }
+
+    /// Releases the target and salvages, until there is nothing more to do or a limit is reached.
+    ///
+    /// # Errors
+    /// A refusal; then nothing was written.
+    pub fn run(self, bench: &Bench, tail: &str, seat: &Seat, control: &Control, observer: &dyn Observer) -> Result<SalvageReport, Refusal> {
+        if let Some(stop) = self.hazards.iter().find(|hazard| hazard.level == Level::Stop) {
+            return Err(Refusal::new(stop.code, stop.text.clone()));
+        }
+        let known = self.is_known(bench);
+        let Self { order, source, candidate, map, begun, job, .. } = self;
+        let _claim = source.claim()?;
+        source.obey(control);
+        let own = candidate.tail();
+        let tail = if known && tail.is_empty() { own.as_str() } else { tail };
+        let size = map.size();
+        // Saved places must carry no mark, not even for a moment.
+        let free: Vec<(u64, u64)> =
+            map.iter().filter(|(_, state)| *state != State::Saved).map(|(range, _)| (range.start, range.end - range.start)).collect();
+        let (target_key, target_facts) = (candidate.key(), (candidate.identity().clone(), candidate.geometry()));
+        let ledger = bench.open_ledger().map_err(|error| refusal("ledger", &error))?;
+        let target = candidate.release(&Release { source: &source, needed: size, tail, overwritten: &free, shifts: &[] })?;
+        let no_ledger = |error: ledger::Error| refusal("ledger", &error);
+        let job = match ledger.job(job).ok().flatten() {
+            Some(_) if begun => job,
+            _ => ledger.new_job(&order.ticket, &order.customer, &order.technician, &source.key(), &target_key).map_err(no_ledger)?,
+        };
+        let seen = ledger.seen(source.identity(), source.geometry()).and_then(|_| ledger.seen(&target_facts.0, target_facts.1));
+        let run_id = seen.and_then(|_| ledger.begin_run(job)).map_err(no_ledger)?;
+        let path = std::path::absolute(&order.target).unwrap_or_else(|_| order.target.clone()).display().to_string();
+        let identity = source.identity().clone();
+        let of = Of {
+            model: identity.model.clone(),
+            serial: identity.serial.clone(),
+            source: source.key(),
+            target: target_key,
+            path,
+            size,
+            sector: source.geometry().logical_sector,
+            job,
+        };
+        let no_map = |error: std::io::Error| Refusal::new("map", format!("the map {} cannot be written: {error}", order.map.display()));
+        let list = Pieces::open(&order.map, !begun).map_err(no_map)?;
+        let map_file = MapFile::write(&order.map, of, &map).map_err(no_map)?;
+        let clock: Arc<dyn Clock> = source.clock().or_else(|| target.clock()).unwrap_or_else(|| bench.workshop.clock.clone());
+        let started = ledger::now();
+        let saved_before = map.totals().saved;
+        observer.event(&Event::Phase { phase: Phase::Salvage, total: size, done: saved_before, files: None });
+        info!(job, run = run_id, from = source.key(), begun, "a salvage begins");
+        let find = || find_again(bench, &source);
+        let heat = || heat(bench, &source);
+        let mut salvage = Salvage {
+            source: source.clone(),
+            find: &find,
+            strategy: Strategy::new(map, source.geometry().logical_sector),
+            first: Some(order.wanted.clone()),
+            limits: order.limits.clone(),
+            wishes: seat.wishes.clone(),
+            watch: seat.watch.clone(),
+            heat: &heat,
+            control,
+            observer,
+            clock: clock.clone(),
+        };
+        let ended = run(&mut salvage, &target, map_file, list);
+        let watch = seat.watch.lock().expect("watch lock").clone();
+        let map = salvage.strategy.map().clone();
+        let mut report = Report::new(order.source.display().to_string(), order.target.display().to_string());
+        report.job = job;
+        report.planned_bytes = size;
+        account(&mut report, &map, saved_before, source.geometry().logical_sector);
+        report.seconds = watch.seconds;
+        let mut files = Files::default();
+        let ended = ended.and_then(|()| fill(&map, &target, order.fill, source.geometry().logical_sector));
+        let view = || {
+            let names = (identity.model.as_str(), identity.serial.as_str());
+            Source::detached(Arc::new(Salvaged::new(target.as_source(), map.clone(), names, source.geometry().logical_sector, &order.source)))
+        };
+        match ended {
+            Err(why) => {
+                report.outcome = Outcome::Interrupted;
+                report.reason = why.to_string();
+                // What there is is listed all the same; a stop ends that too, where it is given again.
+                if !matches!(why, Break::Target(_)) {
+                    files = holed::files(&view(), &map, &|| false);
+                }
+            }
+            Ok(()) => {
+                observer.event(&Event::Phase { phase: Phase::Prove, total: map.totals().saved, done: 0, files: None });
+                prove(&mut report, &order, &map, &target, control, observer, &*clock);
+                files = holed::files(&view(), &map, &|| control.is_stopped());
+                report.proof.extend(lines(&view(), &files, &map));
+                conclude(&mut report, &map, control);
+            }
+        }
+        let source_facts = DriveFacts::new(&identity, source.geometry(), Ribbon::of(&Looked::at_structures(&view()), size));
+        let sheet = SheetData {
+            job,
+            workshop: bench.named(Some(&ledger), "workshop"),
+            ticket: order.ticket.clone(),
+            customer: order.customer.clone(),
+            technician: order.technician.clone(),
+            started,
+            ended: ledger::now(),
+            keep_until: None,
+            target: DriveFacts::new(&target_facts.0, target_facts.1, source_facts.ribbon.clone()),
+            source: source_facts,
+            rates: Vec::new(),
+            report: report.clone(),
+        };
+        let json = serde_json::to_string(&sheet).unwrap_or_default();
+        let mut ledger = ledger;
+        if let Err(error) = ledger.end_run(run_id, &report, &json) {
+            report.reason = format!("{} (the ledger could not be written: {error})", report.reason).trim().to_string();
+        }
+        info!(job, run = run_id, outcome = format!("{:?}", report.outcome), lost = report.lost_bytes, "the salvage ended");
+        Ok(SalvageReport {
+            map: map.totals(),
+            passes: watch.passes,
+            whole_files: files.whole,
+            missing_elsewhere: files.elsewhere,
+            holed: files.holed,
+            problems: files.problems,
+            not_found: watch.not_found,
+            simulated_seconds: source.clock().map(|_| watch.seconds),
+            timeline: watch.timeline,
+            report,
+        })
+    }
+}
+
+/// The same drive, where it is attached anew; one without a serial is not told from others.
+fn find_again(bench: &Bench, source: &Source) -> Option<Source> {
+    let (identity, size) = (source.identity(), source.geometry().size_bytes);
+    if identity.serial.is_empty() {
+        return None;
+    }
+    let found = bench
+        .workshop
+        .drives()
+        .into_iter()
+        .find(|found| found.identity.model == identity.model && found.identity.serial == identity.serial && found.geometry.size_bytes == size)?;
+    bench.workshop.source(&found.identity.path).ok().filter(|again| again.key() == source.key() && again.present())
+}
+
+fn heat(bench: &Bench, source: &Source) -> Option<i64> {
+    let found = bench.workshop.found(&source.identity().path)?;
+    bench.workshop.health(&found).facts.celsius
+}
+
+fn account(report: &mut Report, map: &Map, before: u64, sector: u32) {
+    let (totals, sector) = (map.totals(), u64::from(sector));
+    report.read_bytes = totals.saved.saturating_sub(before);
+    report.written_bytes = report.read_bytes;
+    report.lost_bytes = map.size() - totals.saved;
+    let mut lost: Vec<(u64, u64)> = Vec::new();
+    for (range, _) in map.iter().filter(|(_, state)| *state != State::Saved) {
+        match lost.last_mut() {
+            Some((_, end)) if *end == range.start => *end = range.end,
+            _ => lost.push((range.start, range.end)),
+        }
+    }
+    report.lost = lost.into_iter().map(|(start, end)| Stretch { start: start / sector, sectors: (end - start).div_ceil(sector) }).collect();
+}
+
+/// Marks on the target what could not be read.
+fn fill(map: &Map, target: &Target, fill: Fill, sector: u32) -> Result<(), Break> {
+    if fill == Fill::Keep {
+        return Ok(());
+    }
+    for (range, _) in map.iter().filter(|(_, state)| matches!(state, State::Lost | State::Deferred(1..))) {
+        let mut at = range.start;
+        while at < range.end {
+            let len = (range.end - at).min(1 << 20);
+            match fill {
+                Fill::Marked => target.write_at(at, &marks(at, len, u64::from(sector)))?,
+                _ if target.zero_run(at, len) >= len => {}
+                _ => target.write_zero(at, len)?,
+            }
+            at += len;
+        }
+    }
+    target.flush()?;
+    Ok(())
+}
+
+/// A text in every sector of a stretch.
+fn marks(start: u64, len: u64, sector: u64) -> Vec<u8> {
+    let mut out = vec![0; len as usize];
+    for (bytes, at) in out.chunks_mut(sector as usize).zip((start..).step_by(sector as usize)) {
+        let text = format!("UNREAD sector {}: it could not be read on the drive that this was salvaged from\n", at / sector);
+        let len = text.len().min(bytes.len());
+        bytes[..len].copy_from_slice(&text.as_bytes()[..len]);
+    }
+    out
+}
+
+fn prove(report: &mut Report, order: &SalvageOrder, map: &Map, target: &Target, control: &Control, observer: &dyn Observer, clock: &dyn Clock) {
+    let began = clock.now();
+    let mut each = |start: u64, len: u64| {
+        let at = clock.now().saturating_sub(began).as_secs_f64();
+        observer.event(&Event::Moved { start, len, at });
+    };
+    let sector = u64::from(target.geometry().logical_sector);
+    let line = match pieces::prove(&order.map, map, target, control, &mut each) {
+        Err(error) => Line::new("blocks", Verdict::NotChecked, format!("what was written cannot be compared: its list cannot be read: {error}")),
+        Ok(back) if back.stopped => Line::new("blocks", Verdict::NotChecked, "stopped while the target was read back"),
+        Ok(back) if !back.differing.is_empty() => {
+            let places =
+                back.differing.iter().map(|range| Stretch { start: range.start / sector, sectors: (range.end - range.start).div_ceil(sector) });
+            let text =
+                format!("{} stretches of the target hold other bytes than were written; do not hand it over, try another one", back.differing.len());
+            Line { places: places.collect(), ..Line::new("blocks", Verdict::Fails, text) }
+        }
+        Ok(back) if back.unknown > 0 => {
+            let text =
+                format!("{} read back from the target equal what was read; of {} more nothing was noted", human(back.equal), human(back.unknown));
+            Line::new("blocks", Verdict::NotChecked, text)
+        }
+        Ok(back) => {
+            Line::new("blocks", Verdict::Holds, format!("{} read back from the target equal what was read from the drive", human(back.equal)))
+        }
+    };
+    report.proof.push(line);
+    if let Err(what) = target.is_still_there() {
+        let text = format!("what was written is not what stands under the target's name now: {what}");
+        report.proof.insert(0, Line::new("blocks", Verdict::Fails, text));
+    }
+}
+
+/// What is said of the files, and of what was not looked at.
+fn lines(view: &Source, files: &Files, map: &Map) -> Vec<Line> {
+    let mut out = Vec::new();
+    let totals = map.totals();
+    if totals.saved < map.size() {
+        let count = |count: usize| if count == 1 { "1 file is".to_string() } else { format!("{} files are", thousands(count as u64)) };
+        let (result, text) = match (files.holed.len(), files.problems.len()) {
+            (0, 0) if files.whole > 0 => (Verdict::Holds, format!("all {} files that were found are whole", thousands(files.whole))),
+            (0, 0) => (Verdict::NotChecked, "no volume was found whose files could be named".to_string()),
+            (0, _) => (Verdict::NotChecked, "not all files could be named: folders or volumes are lost themselves".to_string()),
+            (holed, _) => (Verdict::Fails, format!("{} not whole, {} are", count(holed), thousands(files.whole))),
+        };
+        let named = files.holed.iter().map(|file| match &file.unknown {
+            Some(why) => format!("{}: {why}", file.path),
+            None => format!("{}: {} of {} missing", file.path, human(file.bytes()), human(file.size)),
+        });
+        let evidence: Vec<String> = files.problems.iter().cloned().chain(named).take(2000).collect();
+        out.push(Line { evidence, ..Line::new("files", result, text) });
+        if files.elsewhere > 0 {
+            let text = format!("{} that are missing belong to no file that was found", human(files.elsewhere));
+            out.push(Line::new("rest", Verdict::NotChecked, text));
+        }
+    }
+    let looked = Looked::at_structures(view);
+    let table = &looked.table;
+    let text = format!("{} with {} partitions, as it was salvaged", table.kind.word(), table.data_partitions().len());
+    let sound = table.is_sound();
+    let mut line = Line::new("table", if sound { Verdict::Holds } else { Verdict::Fails }, text);
+    line.evidence = table.problems.iter().map(|problem| format!("{}: {}", problem.code, problem.text)).collect();
+    out.push(line);
+    out.push(Line::new("boot", Verdict::NotChecked, "starting up was not tried"));
+    out.push(Line::new("licence", Verdict::NotChecked, "the licence was not looked at"));
+    out
+}
+
+/// The worst of everything that is known is the verdict.
+fn conclude(report: &mut Report, map: &Map, control: &Control) {
+    let totals = map.totals();
+    let failed = report.proof.iter().find(|line| line.result == Verdict::Fails && line.what == "blocks").map(|line| line.text.clone());
+    let missing = map.size() - totals.saved;
+    (report.outcome, report.reason) = match (failed, missing) {
+        (Some(failed), _) => (Outcome::Finished, failed),
+        _ if control.is_stopped() => (Outcome::Interrupted, "stopped while the target was read back; give the same command again".into()),
+        (None, 0) if report.proof.iter().any(|line| line.what == "blocks" && line.result != Verdict::Holds) => {
+            (Outcome::Finished, "all is saved; not all of it could be read back and compared".into())
+        }
+        (None, 0) => (Outcome::Proved, String::new()),
+        (None, missing) => (Outcome::Incomplete, format!("{} in {} stretches are not saved", human(missing), thousands(report.lost.len() as u64))),
+    };
+}

@@ -1,0 +1,152 @@
+//! What was written to the target, piece by piece with its hash, in a file beside the map: 48 bytes each, the start and the length
+//! with the least significant byte first, then the BLAKE3 hash. A proof reads the target back and compares.
+
+use crate::map::Map;
+use badger_drive::buffer::Buffer;
+use badger_drive::{Control, Source, Target};
+use std::fs::{File, OpenOptions};
+use std::io::{self, BufReader, Read, Write};
+use std::ops::Range;
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+
+const RECORD: usize = 48;
+/// Pieces that a sample looks at.
+const SAMPLES: u64 = 16;
+/// Pieces are no longer than that.
+pub const MOST: u64 = 16 << 20;
+
+/// The list, open to be written on.
+pub struct Pieces {
+    file: File,
+    waiting: Vec<u8>,
+}
+
+/// Where the list of a map is.
+pub fn beside(map: &Path) -> PathBuf {
+    let mut name = map.as_os_str().to_owned();
+    name.push(".pieces");
+    name.into()
+}
+
+impl Pieces {
+    /// Goes on with the list beside a map, or begins it.
+    ///
+    /// # Errors
+    /// The system.
+    pub fn open(map: &Path, anew: bool) -> io::Result<Self> {
+        let path = beside(map);
+        let file = OpenOptions::new().create(true).append(true).open(&path)?;
+        let len = if anew { 0 } else { file.metadata()?.len() / RECORD as u64 * RECORD as u64 };
+        // What a kill left of a last record is none.
+        file.set_len(len)?;
+        Ok(Self { file, waiting: Vec::new() })
+    }
+
+    /// Notes a piece; it is in the file after [`Pieces::keep`].
+    pub fn add(&mut self, start: u64, bytes: &[u8]) {
+        self.waiting.extend(start.to_le_bytes());
+        self.waiting.extend((bytes.len() as u64).to_le_bytes());
+        self.waiting.extend(blake3::hash(bytes).as_bytes());
+    }
+
+    /// Notes zeroes that were not read.
+    pub fn add_zeroes(&mut self, range: Range<u64>) {
+        let zeroes = [0; 1 << 16];
+        let mut at = range.start;
+        while at < range.end {
+            let len = (range.end - at).min(MOST);
+            self.waiting.extend(at.to_le_bytes());
+            self.waiting.extend(len.to_le_bytes());
+            let mut hasher = blake3::Hasher::new();
+            (0..len).step_by(zeroes.len()).for_each(|done| _ = hasher.update(&zeroes[..zeroes.len().min((len - done) as usize)]));
+            self.waiting.extend(hasher.finalize().as_bytes());
+            at += len;
+        }
+    }
+
+    /// Makes durable what was noted.
+    ///
+    /// # Errors
+    /// The system.
+    pub fn keep(&mut self) -> io::Result<()> {
+        if !self.waiting.is_empty() {
+            self.file.write_all(&self.waiting)?;
+            self.file.sync_data()?;
+            self.waiting.clear();
+        }
+        Ok(())
+    }
+}
+
+/// What reading the target back brought, in bytes.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ReadBack {
+    /// Equal to what was written.
+    pub equal: u64,
+    /// Pieces that are not.
+    pub differing: Vec<Range<u64>>,
+    /// Saved, and nothing is noted of it: not compared.
+    pub unknown: u64,
+    /// Stopped before its end.
+    pub stopped: bool,
+}
+
+/// Reads back from a target what the list beside a map says; what the map does not call saved is passed over.
+///
+/// # Errors
+/// The system, where the list cannot be read.
+pub fn prove(map_path: &Path, map: &Map, target: &Target, control: &Control, each: &mut dyn FnMut(u64, u64)) -> io::Result<ReadBack> {
+    let mut list = BufReader::new(File::open(beside(map_path))?);
+    let mut out = ReadBack::default();
+    let mut seen = Map::new(map.size());
+    let (mut record, mut buffer) = ([0; RECORD], Buffer::new(MOST as usize));
+    while list.read_exact(&mut record).is_ok() {
+        if !control.go_on() {
+            out.stopped = true;
+            return Ok(out);
+        }
+        let [start, len] = [0, 8].map(|at| u64::from_le_bytes(record[at..at + 8].try_into().unwrap_or_default()));
+        let Some(end) = start.checked_add(len).filter(|_| len > 0 && len <= MOST) else { continue };
+        // Two of the same place: the first one was never said to be saved, as its run broke off before.
+        if !map.is_saved(start..end) {
+            continue;
+        }
+        let bytes = &mut buffer[..len as usize];
+        target.forget(start, len);
+        let equal = target.read_at(start, bytes).is_ok() && blake3::hash(bytes).as_bytes() == &record[16..];
+        if equal {
+            seen.set(start..end, crate::map::State::Saved);
+        } else {
+            seen.raise(start..end, crate::map::State::Lost);
+        }
+        each(start, len);
+    }
+    out.equal = seen.totals().saved;
+    out.differing = seen.iter().filter(|(_, state)| *state == crate::map::State::Lost).map(|(range, _)| range).collect();
+    out.unknown = map.totals().saved.saturating_sub(out.equal + seen.totals().lost);
+    Ok(out)
+}
+
+/// Compares some of the pieces with what a target holds: how many are equal, and how many are not.
+///
+/// # Errors
+/// The system, where the list cannot be read.
+pub fn sample(map_path: &Path, map: &Map, target: &Source) -> io::Result<(u64, u64)> {
+    let file = File::open(beside(map_path))?;
+    let count = file.metadata()?.len() / RECORD as u64;
+    let (mut equal, mut differ) = (0, 0);
+    let mut buffer = Buffer::new(MOST as usize);
+    for turn in 0..SAMPLES.min(count) {
+        let mut record = [0; RECORD];
+        file.read_exact_at(&mut record, turn * (count / SAMPLES.min(count)) * RECORD as u64)?;
+        let [start, len] = [0, 8].map(|at| u64::from_le_bytes(record[at..at + 8].try_into().unwrap_or_default()));
+        let Some(end) = start.checked_add(len).filter(|_| len > 0 && len <= MOST) else { continue };
+        if map.is_saved(start..end) {
+            let bytes = &mut buffer[..len as usize];
+            let same = target.read_at(start, bytes).is_ok() && blake3::hash(bytes).as_bytes() == &record[16..];
+            if same { equal += 1 } else { differ += 1 }
+        }
+    }
+    Ok((equal, differ))
+}

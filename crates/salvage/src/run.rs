@@ -1,0 +1,695 @@
+//! Carries out what a strategy wants: reads, writes, notes, waits for a drive that vanished.
+
+use crate::file::MapFile;
+use crate::map::{Map, State, Totals};
+use crate::pieces::Pieces;
+use crate::strategy::{Ask, Came, LONG, Pass, Strategy, Worth};
+use crate::through::Through;
+use crate::value::{self, Wanted};
+use badger_drive::buffer::{Buffer, Pool, is_zero};
+use badger_drive::clock::Clock;
+use badger_drive::{Control, Event, Holds, Observer, Patience, ReadError, Source, Stretch, Target, WriteError};
+use std::collections::VecDeque;
+use std::io;
+use std::ops::Range;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+/// A flush comes after so much time of the run's clock, or so many bytes.
+const FLUSH_AFTER: Duration = Duration::from_secs(5);
+const FLUSH_BYTES: u64 = 1 << 30;
+/// How long one read is waited for.
+pub const DEADLINE: Duration = Duration::from_secs(60);
+/// How long a drive that vanished, or does not answer, is waited for.
+pub const ABSENCE: Duration = Duration::from_secs(600);
+/// How often it is asked how hot it is.
+const HEAT_EVERY: Duration = Duration::from_secs(30);
+/// So many other places are read before the same one is tried again.
+const ELSEWHERE: usize = 8;
+/// Bytes that are read around what is looked for first.
+const AROUND: u64 = 1 << 20;
+/// Points of the chart of saved over time.
+const POINTS: usize = 2000;
+
+/// What a technician wants of a run that goes on.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Steer {
+    /// Go on from this byte.
+    Here(u64),
+    /// Read backwards, or forwards again.
+    Backwards(bool),
+    /// This is worth something else; `None` leaves it out.
+    Value(Vec<Range<u64>>, Option<Worth>),
+    /// Leave the drive in peace for so long.
+    Rest(Duration),
+}
+
+/// What a technician allows.
+#[derive(Clone, Debug, Default)]
+pub struct Limits {
+    /// Time on the run's clock.
+    pub time: Option<Duration>,
+    /// Reads that fail, one after the other, with nothing saved between them.
+    pub failures: Option<u64>,
+    /// A rest after so long, and how long.
+    pub rests: Option<(Duration, Duration)>,
+    /// How often a sector is tried.
+    pub tries: Option<u8>,
+    /// It is not read any more where it is hotter than this, in degrees Celsius.
+    pub hottest: Option<i64>,
+}
+
+/// Why a run ended before there was nothing more to do. All of these can be gone on with.
+#[derive(Debug, thiserror::Error)]
+pub enum Break {
+    /// The technician stopped it.
+    #[error("stopped; give the same command again to go on")]
+    Stopped,
+    /// A limit is reached.
+    #[error("{0}; give the same command again to go on")]
+    Limit(String),
+    /// The drive does not come back.
+    #[error("the source does not answer any more ({0}); let it cool, plug it in again and give the same command")]
+    SourceGone(String),
+    /// The target did not take a write.
+    #[error("target: {0}")]
+    Target(#[from] WriteError),
+    /// The map could not be written.
+    #[error("the map cannot be written: {0}; make room for it and give the same command again")]
+    Map(#[from] io::Error),
+}
+
+/// What a run came to in one pass.
+#[derive(Clone, Copy, Debug, PartialEq, serde::Serialize)]
+pub struct PassReport {
+    /// Which.
+    pub name: Pass,
+    /// Time spent, in seconds of the run's clock.
+    pub seconds: f64,
+    /// What it brought, in bytes.
+    pub saved_bytes: u64,
+    /// Reads, and those that failed.
+    pub reads: u64,
+    /// See above.
+    pub failures: u64,
+}
+
+/// What is known of a run while it goes on.
+#[derive(Clone, Debug, Default)]
+pub struct Watch {
+    /// Bytes in each state.
+    pub totals: Totals,
+    /// Seconds since it began.
+    pub seconds: f64,
+    /// Saved over time: seconds, bytes of the whole map.
+    pub timeline: Vec<(f64, u64)>,
+    /// The read that is under way.
+    pub now: Option<Ask>,
+    /// The latest troubles: when, at which byte, and how long it took.
+    pub troubles: VecDeque<(f64, u64, f64)>,
+    /// The passes so far.
+    pub passes: Vec<PassReport>,
+    /// Bytes a second where it reads well, and seconds that a failure costs.
+    pub pace: (f64, f64),
+    /// It is waited for: why.
+    pub waits: Option<String>,
+    /// What was wanted first and cannot be found, and why.
+    pub not_found: Vec<(String, String)>,
+    /// Bytes that are free as the file systems say.
+    pub free: u64,
+}
+
+/// So many troubles are kept in sight.
+const TROUBLES: usize = 12;
+
+/// Everything a run is given.
+pub struct Salvage<'a> {
+    /// From where; another one where it vanished and was found again.
+    pub source: Source,
+    /// Looks for the drive where it vanished: the same one, wherever it is now.
+    pub find: &'a (dyn Fn() -> Option<Source> + 'a),
+    /// What is known, and what is to be done.
+    pub strategy: Strategy,
+    /// What matters first is looked for before all else, and read for that; `None` where that was done, or nobody wants it.
+    pub first: Option<Wanted>,
+    /// What is allowed.
+    pub limits: Limits,
+    /// Wishes while it goes on.
+    pub wishes: Arc<Mutex<VecDeque<Steer>>>,
+    /// Shown.
+    pub watch: Arc<Mutex<Watch>>,
+    /// How hot it is, where that is known.
+    pub heat: &'a (dyn Fn() -> Option<i64> + 'a),
+    /// Obeyed.
+    pub control: &'a Control,
+    /// Told.
+    pub observer: &'a dyn Observer,
+    /// The run's time.
+    pub clock: Arc<dyn Clock>,
+}
+
+/// What is to be written.
+enum Piece {
+    Data(Range<u64>, Buffer),
+    Zero(Range<u64>),
+    /// All before it is to be durable, and noted: what changed, and the whole where the map gets long.
+    Mark(Vec<(Range<u64>, State)>, Option<Map>),
+    /// All before it is to be written.
+    Sync(SyncSender<()>),
+}
+
+struct Writer<'a> {
+    target: &'a Target,
+    file: MapFile,
+    pieces: Pieces,
+    pool: &'a Pool,
+}
+
+impl Writer<'_> {
+    fn zero(&self, range: Range<u64>) -> Result<(), Break> {
+        let mut at = range.start;
+        while at < range.end {
+            let mut len = self.target.zero_run(at, range.end - at);
+            if len == 0 {
+                len = (range.end - at).min(1 << 20);
+                self.target.write_zero(at, len)?;
+            }
+            at += len;
+        }
+        Ok(())
+    }
+
+    fn take(&mut self, piece: Piece) -> Result<(), Break> {
+        match piece {
+            Piece::Data(range, buffer) => {
+                let bytes = &buffer[..(range.end - range.start) as usize];
+                self.pieces.add(range.start, bytes);
+                let written = if is_zero(bytes) { self.zero(range) } else { self.target.write_at(range.start, bytes).map_err(Break::from) };
+                self.pool.give(buffer);
+                written
+            }
+            Piece::Zero(range) => {
+                self.pieces.add_zeroes(range.clone());
+                self.zero(range)
+            }
+            // The target first, then the list, then the map: never the other way round.
+            Piece::Mark(changes, whole) => {
+                self.target.flush()?;
+                self.pieces.keep()?;
+                match whole {
+                    Some(map) => self.file.renew(&map)?,
+                    None => self.file.note(&changes)?,
+                }
+                Ok(())
+            }
+            Piece::Sync(done) => {
+                // Nobody waits any more where the run ended.
+                let _ = done.send(());
+                Ok(())
+            }
+        }
+    }
+
+    /// Takes what comes to its end; after a failure nothing more is written, and the pool gets its buffers all the same.
+    fn work(&mut self, taken: &Receiver<Piece>, failed: &AtomicBool) -> Result<(), Break> {
+        let mut ended = Ok(());
+        for piece in taken {
+            match (&ended, piece) {
+                (Ok(()), piece) => {
+                    ended = self.take(piece);
+                    failed.store(ended.is_err(), Ordering::SeqCst);
+                }
+                (Err(_), Piece::Data(_, buffer)) => self.pool.give(buffer),
+                (Err(_), _) => {}
+            }
+        }
+        ended
+    }
+}
+
+/// The state of a run.
+struct Running<'a, 's> {
+    salvage: &'a mut Salvage<'s>,
+    /// The target, to be read.
+    target: Source,
+    out: SyncSender<Piece>,
+    pool: &'a Pool,
+    failed: &'a AtomicBool,
+    began: Duration,
+    /// The last mark, and what was written since.
+    marked: Duration,
+    since: u64,
+    /// Changes noted since the map was whole.
+    noted: usize,
+    rested: Duration,
+    heated: Duration,
+    in_a_row: u64,
+    /// The end of the last trouble with a read.
+    last_good: Option<u64>,
+    /// What was tried again last.
+    recent: VecDeque<Range<u64>>,
+}
+
+/// Runs until there is nothing more to do. What was saved is on the target and in the map, however it ends.
+///
+/// # Errors
+/// See [`Break`].
+pub fn run(salvage: &mut Salvage, target: &Target, file: MapFile, pieces: Pieces) -> Result<(), Break> {
+    if let Some(tries) = salvage.limits.tries {
+        salvage.strategy.try_at_most(tries);
+    }
+    let pool = Pool::new(6, LONG as usize);
+    let failed = AtomicBool::new(false);
+    let (out, taken) = sync_channel(3);
+    let mut writer = Writer { target, file, pieces, pool: &pool };
+    let began = salvage.clock.now();
+    std::thread::scope(|scope| {
+        let failed = &failed;
+        let writing = scope.spawn(move || writer.work(&taken, failed));
+        let mut running = Running {
+            target: target.as_source(),
+            salvage,
+            out,
+            pool: &pool,
+            failed,
+            began,
+            marked: began,
+            since: 0,
+            noted: 0,
+            rested: began,
+            heated: began,
+            in_a_row: 0,
+            last_good: None,
+            recent: VecDeque::new(),
+        };
+        running.show(None);
+        let read = running.look_first().and_then(|()| running.go_on());
+        running.mark();
+        running.show(None);
+        drop(running);
+        // What the writer says comes first: a reader that ends because nobody takes what it reads knows less.
+        writing.join().expect("the writer does not panic").and(read)
+    })
+}
+
+impl Running<'_, '_> {
+    fn seconds(&self) -> f64 {
+        self.salvage.clock.now().saturating_sub(self.began).as_secs_f64()
+    }
+
+    /// Looks for what matters first, by reads that are saved as they come.
+    fn look_first(&mut self) -> Result<(), Break> {
+        let Some(wanted) = self.salvage.first.take() else { return Ok(()) };
+        let (through, wants) = Through::new(&self.salvage.source);
+        let drive = Source::detached(Arc::new(through));
+        let values = std::thread::scope(|scope| {
+            let looking = scope.spawn(move || value::look(&drive, &wanted));
+            let mut ended = Ok(());
+            // Ends with the thread, which drops what asks.
+            for want in &wants {
+                match self.serve(&want.range) {
+                    Ok(bytes) => _ = want.answer.send(Ok(bytes)),
+                    Err(why) => {
+                        ended = Err(why);
+                        break;
+                    }
+                }
+            }
+            drop(wants);
+            let values = looking.join().expect("looking does not panic");
+            ended.map(|()| values)
+        })?;
+        let strategy = &mut self.salvage.strategy;
+        values.ranges.iter().for_each(|(range, worth)| strategy.value(range.clone(), *worth));
+        strategy.turn(0, false);
+        let mut watch = self.salvage.watch.lock().expect("watch lock");
+        (watch.not_found, watch.free) = (values.not_found, values.free);
+        Ok(())
+    }
+
+    /// The bytes of a range as far as they can be had: what is not saved yet is read now, once.
+    fn serve(&mut self, range: &Range<u64>) -> Result<Vec<u8>, Break> {
+        let sector = u64::from(self.salvage.source.geometry().logical_sector);
+        let mut bytes = vec![0; (range.end - range.start) as usize];
+        let mut at = range.start;
+        while at < range.end {
+            let Some((held, state)) = self.salvage.strategy.map().at(at) else { break };
+            let end = held.end.min(range.end);
+            match state {
+                State::Saved => {
+                    self.sync();
+                    if self.target.read_at(at, &mut bytes[(at - range.start) as usize..(end - range.start) as usize]).is_err() {
+                        break;
+                    }
+                    at = end;
+                }
+                State::Unread | State::Deferred(0) => {
+                    self.obey()?;
+                    // What lies around it is likely to be asked for next; where trouble is near, nothing more than what is wanted.
+                    let step = if state == State::Unread { AROUND } else { sector };
+                    let from = (at / step * step).max(held.start);
+                    let to = (end.div_ceil(step) * step).min(held.end).min(from + LONG);
+                    let ask = Ask { range: from..to, pass: Pass::Skim, worth: Worth::Structure };
+                    self.take(&ask)?;
+                    let is_better = self.salvage.strategy.map().at(at).is_some_and(|(_, now)| now == State::Saved);
+                    if !is_better && (state == State::Deferred(0) || from == at / sector * sector) {
+                        break;
+                    }
+                }
+                State::Deferred(_) | State::Lost => break,
+            }
+        }
+        bytes.truncate((at - range.start) as usize);
+        Ok(bytes)
+    }
+
+    /// Waits until the writer has written what it was given.
+    fn sync(&self) {
+        let (done, is_done) = sync_channel(1);
+        if self.out.send(Piece::Sync(done)).is_ok() {
+            // A writer that failed says so at its end.
+            let _ = is_done.recv();
+        }
+    }
+
+    /// One read, and all that belongs to it.
+    fn take(&mut self, ask: &Ask) -> Result<(), Break> {
+        self.show(Some(ask));
+        if ask.pass == Pass::Insist {
+            self.look_elsewhere(ask);
+        }
+        let before = self.salvage.strategy.map().totals().saved;
+        let began = self.seconds();
+        let came = self.read_one(ask)?;
+        self.account(ask, came, began, before);
+        if self.salvage.clock.now() >= self.marked + FLUSH_AFTER || self.since >= FLUSH_BYTES {
+            self.mark();
+        }
+        Ok(())
+    }
+
+    fn go_on(&mut self) -> Result<(), Break> {
+        loop {
+            self.obey()?;
+            let Some(ask) = self.salvage.strategy.choose() else { return Ok(()) };
+            self.take(&ask)?;
+        }
+    }
+
+    /// A drive, or its bridge, may keep in mind what failed last, and not try it again: other places are read in between.
+    fn look_elsewhere(&mut self, ask: &Ask) {
+        let is_recent = self.recent.iter().any(|range| range.start < ask.range.end && range.end > ask.range.start);
+        if is_recent {
+            let size = self.salvage.strategy.map().size();
+            let mut sector = vec![0; self.salvage.source.geometry().logical_sector as usize];
+            for turn in 0..ELSEWHERE as u64 {
+                let from = (ask.range.start + size / (ELSEWHERE as u64 + 1) * (turn + 1)) % size;
+                let saved = self.salvage.strategy.map().within(from..size).find(|(_, state)| *state == State::Saved).map(|(range, _)| range.start);
+                if let Some(at) = saved {
+                    // It was read before: whether it comes again is of no account.
+                    let _ =
+                        self.salvage.source.read_within(at, &mut sector, &Patience { limit: DEADLINE, control: Some(self.salvage.control.clone()) });
+                }
+            }
+            self.recent.clear();
+        }
+        if self.recent.len() == ELSEWHERE {
+            self.recent.pop_front();
+        }
+        self.recent.push_back(ask.range.clone());
+    }
+
+    /// What must be looked at between two reads: wishes, limits, rests.
+    fn obey(&mut self) -> Result<(), Break> {
+        let control = self.salvage.control;
+        if !control.go_on() {
+            return Err(Break::Stopped);
+        }
+        // Why is said by the writer.
+        if self.failed.load(Ordering::SeqCst) {
+            return Err(Break::Stopped);
+        }
+        let wishes: Vec<Steer> = self.salvage.wishes.lock().expect("wishes lock").drain(..).collect();
+        for wish in wishes {
+            let strategy = &mut self.salvage.strategy;
+            match wish {
+                Steer::Here(at) => strategy.turn(at, strategy.is_backwards()),
+                Steer::Backwards(backwards) => strategy.turn(strategy.head(), backwards),
+                Steer::Value(ranges, worth) => ranges.into_iter().for_each(|range| strategy.value(range, worth)),
+                Steer::Rest(span) => self.rest(span, "it rests")?,
+            }
+        }
+        let limits = self.salvage.limits.clone();
+        let now = self.salvage.clock.now();
+        if limits.time.is_some_and(|time| now - self.began >= time) {
+            return Err(Break::Limit("the time that was allowed is over".into()));
+        }
+        if limits.failures.is_some_and(|most| self.in_a_row >= most) {
+            let text = format!("{} reads in a row failed, with nothing saved between them", self.in_a_row);
+            return Err(Break::Limit(text));
+        }
+        if let Some((_, rest)) = limits.rests.filter(|(work, _)| now - self.rested >= *work) {
+            self.rest(rest, "it rests")?;
+            self.rested = self.salvage.clock.now();
+        }
+        if let Some(hottest) = limits.hottest
+            && now >= self.heated + HEAT_EVERY
+        {
+            self.heated = now;
+            let mut waited = Duration::ZERO;
+            while (self.salvage.heat)().is_some_and(|heat| heat > hottest) {
+                if waited >= ABSENCE {
+                    return Err(Break::Limit(format!("it stays hotter than {hottest} °C")));
+                }
+                self.rest(HEAT_EVERY, "it is too hot, and cools")?;
+                waited += HEAT_EVERY;
+            }
+        }
+        Ok(())
+    }
+
+    /// Lets time go by, and leaves the drive in peace; a stop ends it.
+    fn rest(&mut self, span: Duration, why: &str) -> Result<(), Break> {
+        self.mark();
+        self.salvage.watch.lock().expect("watch lock").waits = Some(why.into());
+        let end = self.salvage.clock.now() + span;
+        while self.salvage.clock.now() < end {
+            if !self.salvage.control.go_on() {
+                return Err(Break::Stopped);
+            }
+            self.salvage.clock.reach(end.min(self.salvage.clock.now() + Duration::from_millis(200)));
+        }
+        self.salvage.watch.lock().expect("watch lock").waits = None;
+        Ok(())
+    }
+
+    /// Carries out one ask, to its end: a drive that vanishes in the middle is waited for.
+    fn read_one(&mut self, ask: &Ask) -> Result<Came, Break> {
+        let Range { start, end } = ask.range;
+        let known = self.salvage.source.stretch(start, end - start);
+        let sector = u64::from(self.salvage.source.geometry().logical_sector);
+        match known.holds {
+            Holds::Zero if known.len >= sector => {
+                let range = start..(start + known.len).min(end) / sector * sector;
+                let ask = Ask { range: range.clone(), ..ask.clone() };
+                self.since += 1;
+                let _ = self.out.send(Piece::Zero(range.clone()));
+                // No trouble and no speed is learned from what was not read.
+                self.salvage.strategy.knew(&ask.range);
+                self.moved(&range);
+                return Ok(Came::Whole);
+            }
+            Holds::Unknown => {
+                let range = start..(start + known.len).clamp(start + 1, end);
+                self.salvage.strategy.told(&Ask { range, ..ask.clone() }, Came::Unknown, Duration::ZERO);
+                return Ok(Came::Unknown);
+            }
+            _ => {}
+        }
+        let patience = Patience { limit: DEADLINE, control: Some(self.salvage.control.clone()) };
+        let mut waited = Duration::ZERO;
+        loop {
+            self.salvage.control.hold_back(end - start, &*self.salvage.clock);
+            let mut buffer = self.pool.take();
+            let began = self.salvage.clock.now();
+            let outcome = self.salvage.source.read_within(start, &mut buffer[..(end - start) as usize], &patience);
+            let took = self.salvage.clock.now().saturating_sub(began);
+            let (good, came) = match outcome {
+                Ok(()) => (end, Came::Whole),
+                Err(ReadError::Unreadable { offset, .. }) if self.salvage.source.present() => (offset.clamp(start, end - 1), Came::Until(offset)),
+                Err(ReadError::Silent { .. }) => (start, Came::Nothing),
+                Err(error) => {
+                    self.pool.give(buffer);
+                    self.wait_for_it(&error.to_string(), &mut waited)?;
+                    continue;
+                }
+            };
+            let good = good / sector.max(1) * sector.max(1);
+            let good = if came == Came::Whole { end } else { good.max(start) };
+            if good > start {
+                self.since += good - start;
+                let _ = self.out.send(Piece::Data(start..good, buffer));
+                self.moved(&(start..good));
+                self.last_good = Some(start);
+            } else {
+                self.pool.give(buffer);
+            }
+            if let Came::Until(at) = came
+                && let Stretch { len, holds: Holds::Unknown } = self.salvage.source.stretch(at, end - at)
+            {
+                // That it failed there says nothing of a drive: nobody knows what is there.
+                if good > start {
+                    self.salvage.strategy.told(&Ask { range: start..good, ..ask.clone() }, Came::Whole, took);
+                }
+                let range = good..(at + len).clamp(good + 1, end);
+                self.salvage.strategy.told(&Ask { range, ..ask.clone() }, Came::Unknown, Duration::ZERO);
+                return Ok(Came::Unknown);
+            }
+            self.salvage.strategy.told(ask, came, took);
+            if came == Came::Nothing {
+                self.wait_for_an_answer(&mut waited)?;
+            }
+            return Ok(came);
+        }
+    }
+
+    fn moved(&self, range: &Range<u64>) {
+        self.salvage.observer.event(&Event::Moved { start: range.start, len: range.end - range.start, at: self.seconds() });
+    }
+
+    /// Waits until the drive is there again, or another way to it.
+    fn wait_for_it(&mut self, why: &str, waited: &mut Duration) -> Result<(), Break> {
+        self.mark();
+        if self.salvage.control.is_stopped() {
+            return Err(Break::Stopped);
+        }
+        self.salvage.watch.lock().expect("watch lock").waits = Some(format!("it vanished ({why}), and is waited for"));
+        let mut nap = Duration::from_millis(250);
+        loop {
+            if *waited >= ABSENCE {
+                return Err(Break::SourceGone(why.into()));
+            }
+            self.salvage.clock.sleep(nap);
+            *waited += nap;
+            if *waited > Duration::from_secs(10) {
+                nap = Duration::from_secs(1);
+            }
+            if self.salvage.control.is_stopped() {
+                return Err(Break::Stopped);
+            }
+            if self.salvage.source.present() {
+                break;
+            }
+            if let Some(again) = (self.salvage.find)() {
+                self.salvage.source = again;
+                break;
+            }
+        }
+        self.salvage.watch.lock().expect("watch lock").waits = None;
+        Ok(())
+    }
+
+    /// After a read without an answer: nothing else is asked, and nothing held against other places, until it answers again
+    /// where it did before.
+    fn wait_for_an_answer(&mut self, waited: &mut Duration) -> Result<(), Break> {
+        let at = self.last_good.unwrap_or(0);
+        let sector = self.salvage.source.geometry().logical_sector as usize;
+        let mut buffer = vec![0; sector];
+        let patience = Patience { limit: DEADLINE, control: Some(self.salvage.control.clone()) };
+        self.mark();
+        self.salvage.watch.lock().expect("watch lock").waits = Some("it does not answer, and is waited for".into());
+        loop {
+            let began = self.salvage.clock.now();
+            match self.salvage.source.read_within(at, &mut buffer, &patience) {
+                Err(ReadError::Silent { .. }) => *waited += self.salvage.clock.now().saturating_sub(began).max(Duration::from_millis(50)),
+                _ => break,
+            }
+            if self.salvage.control.is_stopped() {
+                return Err(Break::Stopped);
+            }
+            if *waited >= ABSENCE {
+                return Err(Break::SourceGone("it hangs".into()));
+            }
+        }
+        self.salvage.watch.lock().expect("watch lock").waits = None;
+        Ok(())
+    }
+
+    /// Asks the writer to make durable what was written, and to note it.
+    fn mark(&mut self) {
+        let changes = self.salvage.strategy.take_changes();
+        (self.marked, self.since) = (self.salvage.clock.now(), 0);
+        if changes.is_empty() {
+            return;
+        }
+        for (range, _) in changes.iter().filter(|(_, state)| *state == State::Lost) {
+            self.salvage.observer.event(&Event::Lost { start: range.start, len: range.end - range.start });
+        }
+        self.noted += changes.len();
+        let long = self.noted > 50_000 + 2 * self.salvage.strategy.map().count();
+        let whole = long.then(|| self.salvage.strategy.map().clone());
+        if long {
+            self.noted = 0;
+        }
+        // A writer that ended said why.
+        let _ = self.out.send(Piece::Mark(changes, whole));
+    }
+
+    /// Takes a read into the account.
+    fn account(&mut self, ask: &Ask, came: Came, began: f64, before: u64) {
+        let now = self.seconds();
+        let saved = self.salvage.strategy.map().totals().saved;
+        let failed = matches!(came, Came::Until(_) | Came::Nothing);
+        self.in_a_row = if saved > before || !failed { 0 } else { self.in_a_row + 1 };
+        let mut watch = self.salvage.watch.lock().expect("watch lock");
+        let spent = now - began;
+        let pass = match watch.passes.iter_mut().find(|pass| pass.name == ask.pass) {
+            Some(pass) => pass,
+            None => {
+                watch.passes.push(PassReport { name: ask.pass, seconds: 0.0, saved_bytes: 0, reads: 0, failures: 0 });
+                watch.passes.sort_by_key(|pass| pass.name);
+                watch.passes.iter_mut().find(|pass| pass.name == ask.pass).expect("just pushed")
+            }
+        };
+        pass.seconds += spent;
+        pass.saved_bytes += saved.saturating_sub(before);
+        pass.reads += 1;
+        pass.failures += u64::from(failed);
+        if failed {
+            let at = if let Came::Until(at) = came { at } else { ask.range.start };
+            if watch.troubles.len() == TROUBLES {
+                watch.troubles.pop_front();
+            }
+            watch.troubles.push_back((now, at, spent));
+        }
+    }
+
+    fn show(&mut self, ask: Option<&Ask>) {
+        let now = self.seconds();
+        let strategy = &self.salvage.strategy;
+        let (totals, pace) = (strategy.map().totals(), strategy.pace());
+        let mut watch = self.salvage.watch.lock().expect("watch lock");
+        (watch.totals, watch.seconds, watch.pace) = (totals, now, pace);
+        watch.now = ask.cloned();
+        point(&mut watch.timeline, now, totals.saved);
+    }
+}
+
+/// Adds a point to a chart, which is thinned out where it gets long: what lies on a line needs no point.
+fn point(timeline: &mut Vec<(f64, u64)>, now: f64, saved: u64) {
+    match timeline[..] {
+        [.., (_, before), (_, last)] if before == last && last == saved => timeline.last_mut().expect("two points").0 = now,
+        [.., (then, last)] if then == now && last == saved => {}
+        _ => timeline.push((now, saved)),
+    }
+    if timeline.len() > 2 * POINTS {
+        let last = timeline.len() - 1;
+        let mut at = 0;
+        timeline.retain(|_| {
+            at += 1;
+            (at - 1) % 2 == 0 || at - 1 == last
+        });
+    }
+}

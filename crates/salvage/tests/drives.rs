@@ -1,0 +1,172 @@
+//! Salvage of failing drives in simulated time: all that can be read is read, exactly, whatever fails, however often it is stopped.
+
+mod support;
+
+use badger_drive::{Source, Workshop};
+use badger_salvage::holed;
+use badger_salvage::map::State;
+use badger_salvage::run::{Limits, Steer};
+use badger_salvage::strategy::{Pass, Worth};
+use badger_salvage::view::Salvaged;
+use rstest::rstest;
+use std::sync::Arc;
+use std::time::Duration;
+use support::{Failing, How, MIB, Run, content, go_on, random_faults, salvage};
+
+const DISK: &str = "read_mb_s = 120.0\nseek_ms = 9.0";
+
+/// Every sector that can be read is on the target, as it is on the drive, and nothing else is called saved.
+fn is_all_there(failing: &Failing, run: &Run) {
+    let bad = failing.bad();
+    let good = content(0, failing.size as usize);
+    for (sector, is_bad) in bad.iter().enumerate() {
+        let range = sector * 512..(sector + 1) * 512;
+        let saved = run.map.is_saved(range.start as u64..range.end as u64);
+        assert_eq!(saved, !is_bad, "{} sector {sector}: {:?}", failing.name, run.map.at(range.start as u64));
+        assert!(!saved || run.target[range.clone()] == good[range], "{} sector {sector} is other bytes", failing.name);
+    }
+}
+
+#[rstest]
+fn all_that_can_be_read_is_read_exactly(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] seed: u64) {
+    let failing = Failing::new(&format!("seed-{seed}"), 48 * MIB, DISK, &random_faults(seed, 48 * 2048));
+    is_all_there(&failing, &salvage(&failing, Limits::default()));
+}
+
+/// Stopped again and again, at any read of any pass, it comes to the same end.
+#[rstest]
+fn stopped_at_random_it_comes_to_the_same_end(#[values(3, 5, 8, 13)] seed: u64) {
+    let faults = random_faults(seed, 24 * 2048);
+    let once = Failing::new("once", 24 * MIB, DISK, &faults);
+    let whole = salvage(&once, Limits::default());
+    let failing = Failing::new("often", 24 * MIB, DISK, &faults);
+    let mut last = None;
+    for turn in 0..200 {
+        let run = go_on(&failing, How { stop_after: Some(1 + (seed as usize * 7 + turn * 3) % 11), ..How::default() });
+        let ended = run.broke.is_none();
+        last = Some(run);
+        if ended {
+            break;
+        }
+    }
+    let last = last.unwrap();
+    assert_eq!(last.broke, None);
+    is_all_there(&failing, &last);
+    assert_eq!(last.map.totals(), whole.map.totals());
+}
+
+#[test]
+fn what_fails_is_tried_gently() {
+    let failing = Failing::new("gentle", 48 * MIB, DISK, "[[fault]]\nkind = \"unreadable\"\nlba = 40000\nsectors = 300\nms = 800\n");
+    let run = salvage(&failing, Limits { tries: Some(1), ..Limits::default() });
+    is_all_there(&failing, &run);
+    let failures: u64 = run.passes.iter().map(|pass| pass.failures).sum();
+    assert_eq!(failures, 300, "each bad sector is met once, and no other read fails: {:?}", run.passes);
+    let skim = run.passes.iter().find(|pass| pass.name == Pass::Skim).unwrap();
+    assert!(skim.failures <= 4 && skim.saved_bytes > 40 * MIB, "{skim:?}");
+}
+
+/// What was picked is read before all else, and to its end.
+#[test]
+fn what_is_picked_comes_first() {
+    let failing = Failing::new("picked", 64 * MIB, DISK, "[[fault]]\nkind = \"unreadable\"\nlba = 82000\nsectors = 20\nms = 500\n");
+    let picked = [40 * MIB..42 * MIB, 50 * MIB..51 * MIB];
+    let wishes = vec![Steer::Value(picked.to_vec(), Some(Worth::Picked)), Steer::Value(vec![10 * MIB..20 * MIB], None)];
+    let run = go_on(&failing, How { wishes, ..How::default() });
+    // A few places are looked at for structures even before.
+    let is_picked = |(start, _): &&(u64, u64)| picked.iter().any(|range| range.contains(start));
+    let before = run.moved.iter().take_while(|moved| !is_picked(moved)).count();
+    assert!(before < 8, "{:?}", run.moved);
+    let first: Vec<_> = run.moved.iter().skip(before).take_while(is_picked).collect();
+    let bytes: u64 = first.iter().map(|(_, len)| len).sum();
+    assert_eq!(bytes, 3 * MIB - 20 * 512, "{:?}", run.moved);
+    assert!(run.map.within(10 * MIB..20 * MIB).all(|(_, state)| state == State::Unread), "what was left out was not touched");
+    assert!(run.map.totals().saved >= 54 * MIB - 20 * 512);
+}
+
+#[test]
+fn limits_end_it_in_order() {
+    let failing = Failing::new("limits", 48 * MIB, DISK, "[[fault]]\nkind = \"unreadable\"\nlba = 40000\nsectors = 3000\nms = 800\n");
+    let time = go_on(&failing, How { limits: Limits { time: Some(Duration::from_secs(30)), ..Limits::default() }, ..How::default() });
+    assert!(time.broke.unwrap().contains("time"), "it ends by time");
+    assert!(time.seconds < 35.0 && time.map.totals().saved > 40 * MIB);
+    let row = go_on(&failing, How { limits: Limits { failures: Some(25), ..Limits::default() }, ..How::default() });
+    assert!(row.broke.unwrap().contains("25 reads in a row"));
+    let rests = Limits { rests: Some((Duration::from_secs(10), Duration::from_secs(100))), tries: Some(1), ..Limits::default() };
+    let rested = go_on(&failing, How { limits: rests, ..How::default() });
+    assert!(rested.broke.is_none() && rested.seconds > 2000.0, "{}", rested.seconds);
+    is_all_there(&failing, &rested);
+}
+
+#[test]
+fn a_drive_that_never_comes_back_is_not_waited_for_without_end() {
+    let failing = Failing::new("gone", 48 * MIB, DISK, "[[fault]]\nkind = \"drops\"\nafter_reads = 9\n");
+    let run = go_on(&failing, How::default());
+    assert!(run.broke.unwrap().contains("does not answer"), "it says so");
+    assert!(run.map.totals().saved > MIB && run.seconds > 500.0 && run.seconds < 700.0, "{}", run.seconds);
+    assert!(
+        run.map.iter().all(|(_, state)| !matches!(state, State::Deferred(_) | State::Lost)),
+        "nothing is held against places of a drive that was not there"
+    );
+}
+
+/// Two half-salvaged copies of one drive make one: what this one does not know is had from the other.
+#[test]
+fn copies_are_merged() {
+    let one = Failing::new("same", 32 * MIB, DISK, "[[fault]]\nkind = \"unreadable\"\nlba = 1000\nsectors = 500\n");
+    let other = Failing::new("same", 32 * MIB, DISK, "[[fault]]\nkind = \"unreadable\"\nlba = 1400\nsectors = 500\n");
+    let (first, second) = (salvage(&one, Limits::default()), salvage(&other, Limits::default()));
+    let lost = |run: &Run| run.map.totals().lost / 512;
+    assert_eq!((lost(&first), lost(&second)), (500, 500));
+    let target = Workshop::default().source(&other.dir.path().join("target.img")).unwrap();
+    let copy = Salvaged::new(target, second.map.clone(), ("Tamarack T250", "TM25-same"), 512, &other.path());
+    // What was given up here is open again for another reader.
+    let map_path = one.dir.path().join("t250.map");
+    let mut loaded = badger_salvage::file::load(&map_path).unwrap();
+    let given_up: Vec<_> = loaded.map.iter().filter(|(_, state)| *state == State::Lost).map(|(range, _)| range).collect();
+    given_up.into_iter().for_each(|range| loaded.map.set(range, State::Unread));
+    badger_salvage::file::MapFile::write(&map_path, loaded.of, &loaded.map).unwrap();
+    let merged = go_on(&one, How { source: Some(Source::detached(Arc::new(copy))), ..How::default() });
+    assert_eq!(merged.map.totals().saved, 32 * MIB - 100 * 512, "only what neither has is missing");
+    assert_eq!(merged.map.totals().unread, 100 * 512, "of that nobody says that it is lost: this copy just does not know");
+    let good = content(0, (32 * MIB) as usize);
+    assert!(merged.target[..1400 * 512] == good[..1400 * 512]);
+}
+
+/// On a volume that the system made: files are named with what is missing of them, and structures come first.
+#[test]
+fn files_are_named_with_what_is_missing() {
+    let failing = Failing::new("files", 64 * MIB, DISK, "");
+    let (folder, image) = (failing.dir.path().join("folder"), failing.dir.path().join("drive.img"));
+    std::fs::create_dir_all(folder.join("letters")).unwrap();
+    let noise = |seed: u64, len: usize| content(seed << 32, len);
+    for (name, len) in [("letters/whole.txt", 70_000), ("letters/holed.bin", 3_000_000), ("unread.dat", 8_192)] {
+        std::fs::write(folder.join(name), noise(len as u64, len)).unwrap();
+    }
+    let run = |program: &str, args: &[&str]| assert!(std::process::Command::new(program).args(args).output().unwrap().status.success(), "{program}");
+    run("mke2fs", &["-q", "-F", "-t", "ext4", "-d", folder.to_str().unwrap(), image.to_str().unwrap(), "64M"]);
+    let bytes = std::fs::read(&image).unwrap();
+    let find = |what: &[u8]| bytes.windows(64).position(|window| window == &what[..64]).unwrap() as u64 / 512;
+    let holed_at = find(&noise(3_000_000, 3_000_000)[1_024_000..]);
+    let unread_at = find(&noise(8_192, 8_192));
+    let description = std::fs::read_to_string(failing.path()).unwrap();
+    let faults = format!(
+        "[[fault]]\nkind = \"unreadable\"\nlba = {holed_at}\nsectors = 6\n[[fault]]\nkind = \"unreadable\"\nlba = {unread_at}\nsectors = 16\n"
+    );
+    std::fs::write(failing.path(), format!("{description}\n{faults}")).unwrap();
+    let done = salvage(&failing, Limits { tries: Some(2), ..Limits::default() });
+    let target = Workshop::default().source(&failing.dir.path().join("target.img")).unwrap();
+    let view = Source::detached(Arc::new(Salvaged::new(target, done.map.clone(), ("Tamarack T250", "1"), 512, &failing.path())));
+    let files = holed::files(&view, &done.map, &|| false);
+    assert_eq!((files.whole, files.elsewhere, files.problems.len()), (1, 0, 0), "{files:?}");
+    let mut named: Vec<_> = files.holed.iter().map(|file| (file.path.rsplit('/').next().unwrap(), file.missing.clone())).collect();
+    named.sort_by_key(|(name, _)| *name);
+    let missing = |start, bytes| vec![holed::Missing { start, bytes }];
+    assert_eq!(named, [("holed.bin", missing(1_024_000, 3072)), ("unread.dat", missing(0, 8192))]);
+    // The view gives what is saved and nothing else.
+    let mut sector = [0; 512];
+    assert!(view.read_at(unread_at * 512, &mut sector).is_err() && view.read_at(0, &mut sector).is_ok());
+    // What the file system keeps for itself came before the bulk of it.
+    let skimmed = done.moved.iter().position(|(_, len)| *len > MIB).unwrap();
+    assert!(skimmed > 5, "{:?}", &done.moved[..8]);
+}
