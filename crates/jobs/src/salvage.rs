@@ -18,7 +18,8 @@ use badger_salvage::value::Wanted;
 use badger_salvage::view::Salvaged;
 use badger_transfer::Report;
 use std::collections::VecDeque;
-use std::path::PathBuf;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use tracing::info;
 
@@ -78,6 +79,13 @@ pub struct SalvageReady {
     /// Lines of the map that are damaged.
     pub damaged: u64,
     job: i64,
+    /// The target's, as the map says.
+    node: String,
+}
+
+/// Device and inode of a file; empty for what is none.
+fn node(path: &Path) -> String {
+    std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file).map(|meta| format!("{}:{}", meta.dev(), meta.ino())).unwrap_or_default()
 }
 
 /// What a run shows and takes while it goes on.
@@ -136,7 +144,7 @@ impl SalvageOrder {
             return Err(stop);
         }
         for path in [self.map.clone(), pieces::beside(&self.map), bench.ledger.clone()] {
-            let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(std::path::Path::new("."));
+            let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
             let there = path.exists();
             if !there && !dir.is_dir() {
                 return Err(Refusal::new("not-found", format!("there is no directory {}", dir.display())));
@@ -156,6 +164,7 @@ impl SalvageOrder {
             begun: false,
             damaged: 0,
             job: 0,
+            node: String::new(),
             order: self.clone(),
         };
         match std::fs::symlink_metadata(&self.map) {
@@ -195,7 +204,7 @@ impl SalvageReady {
         // What the target held is what was saved: it is no loss.
         self.hazards
             .retain(|hazard| map.totals().saved == 0 || !["target-holds", "target-looks-empty", "target-not-readable"].contains(&hazard.code));
-        (self.map, self.begun, self.damaged, self.job) = (map, true, damaged, of.job);
+        (self.map, self.begun, self.damaged, self.job, self.node) = (map, true, damaged, of.job, of.node);
         Ok(())
     }
 
@@ -205,10 +214,15 @@ impl SalvageReady {
         if self.candidate.is_new() {
             return true;
         }
-        if !self.begun || self.map.totals().saved == 0 || !self.order.target.is_file() {
+        if !self.order.target.is_file() {
             return false;
         }
         let Ok(target) = bench.workshop.source(&self.order.target) else { return false };
+        if self.map.totals().saved == 0 {
+            // A run that was killed at its beginning leaves a file that is one hole, or this very one: there is nothing to lose.
+            let is_hole = target.zero_run(0, self.map.size()) >= target.geometry().size_bytes;
+            return is_hole || self.begun && !self.node.is_empty() && node(&self.order.target) == self.node;
+        }
         pieces::sample(&self.order.map, &self.map, &target).is_ok_and(|(equal, differ)| equal > 0 && differ == 0)
     }
 
@@ -248,6 +262,7 @@ impl SalvageReady {
             source: source.key(),
             target: target_key,
             path,
+            node: node(&order.target),
             size,
             sector: source.geometry().logical_sector,
             job,

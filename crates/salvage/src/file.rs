@@ -27,6 +27,8 @@ pub struct Of {
     pub target: String,
     /// Where the target was last.
     pub path: String,
+    /// Device and inode of a target that is a file, as `DEVICE:INODE`; empty for others.
+    pub node: String,
     /// Bytes of the drive.
     pub size: u64,
     /// Bytes of its logical sectors.
@@ -101,7 +103,7 @@ fn stretch(text: &str) -> Option<(Range<u64>, State)> {
 
 fn head(of: &Of) -> String {
     let quoted = |text: &str| text.replace(|c: char| c.is_control(), " ");
-    let named = [("model", &of.model), ("serial", &of.serial), ("source", &of.source), ("target", &of.target), ("at", &of.path)];
+    let named = [("model", &of.model), ("serial", &of.serial), ("source", &of.source), ("target", &of.target), ("at", &of.path), ("node", &of.node)];
     let named = named.into_iter().map(|(word, text)| format!("{word} {}", quoted(text)));
     std::iter::once(MAGIC.to_string())
         .chain(named)
@@ -134,7 +136,8 @@ pub fn load(path: &Path) -> Result<Loaded, MapError> {
     };
     field(MAGIC)?;
     let (model, serial, source) = (field("model")?, field("serial")?, field("source")?);
-    let (target, path, sizes, job) = (field("target")?, field("at")?, field("size")?, field("job")?);
+    let (target, path, node) = (field("target")?, field("at")?, field("node")?);
+    let (sizes, job) = (field("size")?, field("job")?);
     let job = job.parse().unwrap_or(0);
     let sizes: Option<(u64, u32)> = sizes
         .split_once(' ')
@@ -147,7 +150,7 @@ pub fn load(path: &Path) -> Result<Loaded, MapError> {
             _ => damaged += 1,
         }
     }
-    Ok(Loaded { of: Of { model, serial, source, target, path, size, sector, job }, map, damaged })
+    Ok(Loaded { of: Of { model, serial, source, target, path, node, size, sector, job }, map, damaged })
 }
 
 impl MapFile {

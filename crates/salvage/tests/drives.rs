@@ -71,7 +71,7 @@ fn what_fails_is_tried_gently() {
 fn what_is_picked_comes_first() {
     let failing = Failing::new("picked", 64 * MIB, DISK, "[[fault]]\nkind = \"unreadable\"\nlba = 82000\nsectors = 20\nms = 500\n");
     let picked = [40 * MIB..42 * MIB, 50 * MIB..51 * MIB];
-    let wishes = vec![Steer::Value(picked.to_vec(), Some(Worth::Picked)), Steer::Value(vec![10 * MIB..20 * MIB], None)];
+    let wishes = vec![Steer::Value(picked.to_vec(), Some(Worth::Picked)), Steer::Value(std::iter::once(10 * MIB..20 * MIB).collect(), None)];
     let run = go_on(&failing, How { wishes, ..How::default() });
     // A few places are looked at for structures even before.
     let is_picked = |(start, _): &&(u64, u64)| picked.iter().any(|range| range.contains(start));
