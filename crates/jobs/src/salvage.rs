@@ -425,12 +425,12 @@ fn marks(start: u64, len: u64, sector: u64) -> Vec<u8> {
 
 fn prove(report: &mut Report, order: &SalvageOrder, map: &Map, target: &Target, control: &Control, observer: &dyn Observer, clock: &dyn Clock) {
     let began = clock.now();
-    let mut each = |start: u64, len: u64| {
+    let each = |start: u64, len: u64| {
         let at = clock.now().saturating_sub(began).as_secs_f64();
         observer.event(&Event::Moved { start, len, at });
     };
     let sector = u64::from(target.geometry().logical_sector);
-    let line = match pieces::prove(&order.map, map, target, control, &mut each) {
+    let line = match pieces::prove(&order.map, map, target, control, &each) {
         Err(error) => Line::new("blocks", Verdict::NotChecked, format!("what was written cannot be compared: its list cannot be read: {error}")),
         Ok(back) if back.stopped => Line::new("blocks", Verdict::NotChecked, "stopped while the target was read back"),
         Ok(back) if !back.differing.is_empty() => {

@@ -1,7 +1,7 @@
 //! What was written to the target, piece by piece with its hash, in a file beside the map: 48 bytes each, the start and the length
 //! with the least significant byte first, then the BLAKE3 hash. A proof reads the target back and compares.
 
-use crate::map::Map;
+use crate::map::{Map, State};
 use badger_drive::buffer::Buffer;
 use badger_drive::{Control, Source, Target};
 use std::fs::{File, OpenOptions};
@@ -9,6 +9,7 @@ use std::io::{self, BufReader, Read, Write};
 use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 
 const RECORD: usize = 48;
 /// Pieces that a sample looks at.
@@ -44,10 +45,10 @@ impl Pieces {
     }
 
     /// Notes a piece; it is in the file after [`Pieces::keep`].
-    pub fn add(&mut self, start: u64, bytes: &[u8]) {
+    pub fn add(&mut self, start: u64, len: u64, hash: &blake3::Hash) {
         self.waiting.extend(start.to_le_bytes());
-        self.waiting.extend((bytes.len() as u64).to_le_bytes());
-        self.waiting.extend(blake3::hash(bytes).as_bytes());
+        self.waiting.extend(len.to_le_bytes());
+        self.waiting.extend(hash.as_bytes());
     }
 
     /// Notes zeroes that were not read.
@@ -56,11 +57,9 @@ impl Pieces {
         let mut at = range.start;
         while at < range.end {
             let len = (range.end - at).min(MOST);
-            self.waiting.extend(at.to_le_bytes());
-            self.waiting.extend(len.to_le_bytes());
             let mut hasher = blake3::Hasher::new();
             (0..len).step_by(zeroes.len()).for_each(|done| _ = hasher.update(&zeroes[..zeroes.len().min((len - done) as usize)]));
-            self.waiting.extend(hasher.finalize().as_bytes());
+            self.add(at, len, &hasher.finalize());
             at += len;
         }
     }
@@ -92,40 +91,49 @@ pub struct ReadBack {
     pub stopped: bool,
 }
 
+/// How many read back at once: while one waits for the target the other one hashes.
+const READERS: usize = 2;
+
 /// Reads back from a target what the list beside a map says; what the map does not call saved is passed over.
 ///
 /// # Errors
 /// The system, where the list cannot be read.
-pub fn prove(map_path: &Path, map: &Map, target: &Target, control: &Control, each: &mut dyn FnMut(u64, u64)) -> io::Result<ReadBack> {
-    let mut list = BufReader::new(File::open(beside(map_path))?);
-    let mut out = ReadBack::default();
-    let mut seen = Map::new(map.size());
-    let (mut record, mut buffer) = ([0; RECORD], Buffer::new(MOST as usize));
-    while list.read_exact(&mut record).is_ok() {
-        if !control.go_on() {
-            out.stopped = true;
-            return Ok(out);
+pub fn prove(map_path: &Path, map: &Map, target: &Target, control: &Control, each: &(dyn Fn(u64, u64) + Sync)) -> io::Result<ReadBack> {
+    let list = Mutex::new(BufReader::new(File::open(beside(map_path))?));
+    let seen = Mutex::new(Map::new(map.size()));
+    std::thread::scope(|scope| {
+        for _ in 0..READERS {
+            scope.spawn(|| read_back((&list, &seen), map, target, control, each));
         }
+    });
+    let seen = seen.into_inner().expect("proof lock");
+    Ok(ReadBack {
+        equal: seen.totals().saved,
+        differing: seen.iter().filter(|(_, state)| *state == State::Lost).map(|(range, _)| range).collect(),
+        unknown: map.totals().saved.saturating_sub(seen.totals().saved + seen.totals().lost),
+        stopped: control.is_stopped(),
+    })
+}
+
+/// One of those who read back.
+fn read_back((list, seen): (&Mutex<BufReader<File>>, &Mutex<Map>), map: &Map, target: &Target, control: &Control, each: &dyn Fn(u64, u64)) {
+    let (mut record, mut buffer) = ([0; RECORD], Buffer::new(MOST as usize));
+    while control.go_on() && list.lock().expect("list lock").read_exact(&mut record).is_ok() {
         let [start, len] = [0, 8].map(|at| u64::from_le_bytes(record[at..at + 8].try_into().unwrap_or_default()));
         let Some(end) = start.checked_add(len).filter(|_| len > 0 && len <= MOST) else { continue };
-        // Two of the same place: the first one was never said to be saved, as its run broke off before.
+        // What was written by a run that broke off before it was called saved is read, and noted, once more.
         if !map.is_saved(start..end) {
             continue;
         }
         let bytes = &mut buffer[..len as usize];
         target.forget(start, len);
         let equal = target.read_at(start, bytes).is_ok() && blake3::hash(bytes).as_bytes() == &record[16..];
-        if equal {
-            seen.set(start..end, crate::map::State::Saved);
-        } else {
-            seen.raise(start..end, crate::map::State::Lost);
-        }
+        let mut seen = seen.lock().expect("proof lock");
+        // Of two notes of one place one may be of a read whose write never came to the target: one that holds is enough.
+        seen.raise(start..end, if equal { State::Saved } else { State::Lost });
+        drop(seen);
         each(start, len);
     }
-    out.equal = seen.totals().saved;
-    out.differing = seen.iter().filter(|(_, state)| *state == crate::map::State::Lost).map(|(range, _)| range).collect();
-    out.unknown = map.totals().saved.saturating_sub(out.equal + seen.totals().lost);
-    Ok(out)
 }
 
 /// Compares some of the pieces with what a target holds: how many are equal, and how many are not.

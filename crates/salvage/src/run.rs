@@ -152,7 +152,7 @@ pub struct Salvage<'a> {
 
 /// What is to be written.
 enum Piece {
-    Data(Range<u64>, Buffer),
+    Data(Range<u64>, Buffer, Option<blake3::Hash>),
     Zero(Range<u64>),
     /// All before it is to be durable, and noted: what changed, and the whole where the map gets long.
     Mark(Vec<(Range<u64>, State)>, Option<Map>),
@@ -183,9 +183,9 @@ impl Writer<'_> {
 
     fn take(&mut self, piece: Piece) -> Result<(), Break> {
         match piece {
-            Piece::Data(range, buffer) => {
+            Piece::Data(range, buffer, hash) => {
                 let bytes = &buffer[..(range.end - range.start) as usize];
-                self.pieces.add(range.start, bytes);
+                self.pieces.add(range.start, bytes.len() as u64, &hash.unwrap_or_else(|| blake3::hash(bytes)));
                 let written = if is_zero(bytes) { self.zero(range) } else { self.target.write_at(range.start, bytes).map_err(Break::from) };
                 self.pool.give(buffer);
                 written
@@ -221,7 +221,7 @@ impl Writer<'_> {
                     ended = self.take(piece);
                     failed.store(ended.is_err(), Ordering::SeqCst);
                 }
-                (Err(_), Piece::Data(_, buffer)) => self.pool.give(buffer),
+                (Err(_), Piece::Data(_, buffer, _)) => self.pool.give(buffer),
                 (Err(_), _) => {}
             }
         }
@@ -252,6 +252,23 @@ struct Running<'a, 's> {
     recent: VecDeque<Range<u64>>,
 }
 
+/// Hashes what is on its way to the writer.
+fn hash_all(read: &Receiver<Piece>, hashed: &SyncSender<Piece>) {
+    for piece in read {
+        let piece = match piece {
+            Piece::Data(range, buffer, None) => {
+                let hash = blake3::hash(&buffer[..(range.end - range.start) as usize]);
+                Piece::Data(range, buffer, Some(hash))
+            }
+            piece => piece,
+        };
+        // The writer takes everything to the end, whatever becomes of it.
+        if hashed.send(piece).is_err() {
+            return;
+        }
+    }
+}
+
 /// Runs until there is nothing more to do. What was saved is on the target and in the map, however it ends.
 ///
 /// # Errors
@@ -262,11 +279,13 @@ pub fn run(salvage: &mut Salvage, target: &Target, file: MapFile, pieces: Pieces
     }
     let pool = Pool::new(6, LONG as usize);
     let failed = AtomicBool::new(false);
-    let (out, taken) = sync_channel(3);
+    let (out, read) = sync_channel(2);
+    let (hashed, taken) = sync_channel(2);
     let mut writer = Writer { target, file, pieces, pool: &pool };
     let began = salvage.clock.now();
     std::thread::scope(|scope| {
         let failed = &failed;
+        scope.spawn(move || hash_all(&read, &hashed));
         let writing = scope.spawn(move || writer.work(&taken, failed));
         let mut running = Running {
             target: target.as_source(),
@@ -530,7 +549,7 @@ impl Running<'_, '_> {
             let good = if came == Came::Whole { end } else { good.max(start) };
             if good > start {
                 self.since += good - start;
-                let _ = self.out.send(Piece::Data(start..good, buffer));
+                let _ = self.out.send(Piece::Data(start..good, buffer, None));
                 self.moved(&(start..good));
                 self.last_good = Some(start);
             } else {

@@ -166,7 +166,7 @@ pub fn go_on(failing: &Failing, how: How) -> Run {
     let loaded = badger_salvage::file::load(&map_path).unwrap();
     assert_eq!(loaded.damaged, 0);
     assert_eq!(&loaded.map, salvage.strategy.map(), "what is in the file is what is known");
-    let back = badger_salvage::pieces::prove(&map_path, &loaded.map, &target, &Control::new(), &mut |_, _| {}).unwrap();
+    let back = badger_salvage::pieces::prove(&map_path, &loaded.map, &target, &Control::new(), &|_, _| {}).unwrap();
     assert_eq!((back.equal, back.unknown, back.differing.len()), (loaded.map.totals().saved, 0, 0));
     let moved = moved.lock().unwrap().clone();
     Run {
