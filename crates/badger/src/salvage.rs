@@ -142,6 +142,9 @@ pub fn salvage(bench: &Bench, args: &SalvageArgs, common: &Common) -> Result<u8,
                 human(totals.unread)
             );
         }
+        if let Some(begun) = &ready.takes_over {
+            tell!("  takes over what the clone of job {} has copied, {}", begun.job, human(begun.past.done_bytes()));
+        }
         if ready.damaged > 0 {
             tell!("  {} lines of the map are damaged: what they said is read again", thousands(ready.damaged));
         }

@@ -173,3 +173,31 @@ fn a_half_salvaged_drive_is_a_drive() {
     assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
     assert!(fs::read(&second).unwrap() == bytes);
 }
+
+/// A clone that meets trouble again and again says so, and a salvage takes over what it has.
+#[test]
+fn a_clone_that_grinds_is_gone_on_with_as_a_salvage() {
+    let place = Place::new();
+    let drive = failing(&place, "[[failing]]\nkind = \"scratch\"\nlba = 30000\ntracks = 200\nevery = 200\nwidth = 3\nms = 100\n");
+    let (to, map) = (place.path("copy.img"), place.path("copy.map"));
+    let (code, report) = place.json(&["clone", text(&drive), text(&to), "--new-size", "40MiB", "--confirm", "copy"]);
+    assert_eq!((code, report["outcome"].as_str()), (3, Some("interrupted")), "{report}");
+    assert!(report["reason"].as_str().unwrap().contains("badger salvage"), "{report}");
+    let copied = report["read_bytes"].as_u64().unwrap();
+    assert!(copied > 16 * MIB && copied < 40 * MIB, "{copied}");
+    // What somebody wrote over it meanwhile is not taken for what was copied.
+    let file = fs::OpenOptions::new().write(true).open(&to).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&file, &[0x55; 4096], 5 * MIB + 8192).unwrap();
+    drop(file);
+    let (code, report) = place.json(&["salvage", text(&drive), text(&to), "--map", text(&map), "--confirm", "copy", "--tries", "2"]);
+    assert_eq!((code, report["map"]["lost"].as_u64()), (1, Some(600 * 512)), "{report}");
+    let read = report["read_bytes"].as_u64().unwrap();
+    assert!(read < 40 * MIB - copied + 3 * MIB, "{read} was read where {copied} was copied");
+    let blocks = report["proof"].as_array().unwrap().iter().find(|line| line["what"] == "blocks").unwrap();
+    assert_eq!(blocks["result"], "holds", "{report}");
+    let (good, there) = (fs::read(place.path("drive.img")).unwrap(), fs::read(&to).unwrap());
+    assert_eq!(good.chunks(512).zip(there.chunks(512)).filter(|(a, b)| a != b).count(), 600);
+    // The clone's own account is gone.
+    let (_, again) = place.json(&["jobs"]);
+    assert_eq!(again["jobs"].as_array().unwrap().len(), 1, "{again}");
+}

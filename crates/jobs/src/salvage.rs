@@ -4,10 +4,12 @@ use badger_bench::Bench;
 use badger_bench::ledger;
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{DriveFacts, SheetData};
+use badger_drive::buffer::Buffer;
 use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Candidate, Control, Event, Ground, Observer, Outcome, Phase, Refusal, Release, Source, Target};
 use badger_inspect::{Hazard, Level, Line, Looked, Stretch, Verdict, hazard};
+use badger_layout::Plan;
 use badger_salvage::file::{self, MapFile, Of};
 use badger_salvage::holed::{self, Files};
 use badger_salvage::map::{Map, State, Totals};
@@ -16,7 +18,9 @@ use badger_salvage::run::{Break, Limits, PassReport, Salvage, Steer, Watch, run}
 use badger_salvage::strategy::Strategy;
 use badger_salvage::value::Wanted;
 use badger_salvage::view::Salvaged;
-use badger_transfer::Report;
+use badger_transfer::journal::{Journal, Unfinished};
+use badger_transfer::tree::LEAF;
+use badger_transfer::{Report, copy};
 use std::collections::VecDeque;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -81,6 +85,51 @@ pub struct SalvageReady {
     job: i64,
     /// The target's, as the map says.
     node: String,
+    /// A clone that broke off, whose work is taken over.
+    pub takes_over: Option<Box<Unfinished>>,
+}
+
+/// The broken-off clone of everything as it is between two drives, if there is one.
+fn broken_off(bench: &Bench, source: &Source, candidate: &Candidate) -> Option<Box<Unfinished>> {
+    let all = Journal::peek(&ledger::journals_beside(&bench.ledger), &source.key(), &candidate.key()).ok()?;
+    let standing = candidate.witness().map(|witness| witness.standing.clone()).unwrap_or_default();
+    let as_it_is = |plan: &Plan| {
+        plan.fit.is_none()
+            && plan.sparing.is_none()
+            && plan.patches.is_empty()
+            && plan.moves.iter().all(|step| step.from == step.to && step.volume.is_none())
+    };
+    all.into_iter().find(|one| as_it_is(&one.plan) && !one.is_of_another(&standing)).map(Box::new)
+}
+
+/// Takes over what a clone has copied: each of its blocks is read back from the target, and counts where it is what the clone noted.
+fn take_over(begun: &Unfinished, map: &mut Map, list: &mut Pieces, target: &Target, control: &Control) {
+    let (size, sector) = (map.size(), u64::from(target.geometry().logical_sector));
+    let mut buffer = Buffer::new(LEAF as usize);
+    for leaf in 0..size.div_ceil(LEAF) {
+        let (start, end) = (leaf * LEAF, ((leaf + 1) * LEAF).min(size));
+        if begun.past.done.gaps(start..end).next().is_some() {
+            continue;
+        }
+        if !control.go_on() {
+            return;
+        }
+        let bytes = &mut buffer[..(end - start) as usize];
+        target.forget(start, end - start);
+        let noted = begun.leaves(leaf, 1).ok().and_then(|hashes| hashes.first().copied());
+        if target.read_at(start, bytes).is_err() || noted != Some(copy::noted(leaf, bytes, size)) {
+            continue;
+        }
+        let good: Vec<_> = begun.past.lost.gaps(start..end).collect();
+        for part in good {
+            let piece = &bytes[(part.start - start) as usize..(part.end - start) as usize];
+            list.add(part.start, piece.len() as u64, &blake3::hash(piece));
+            map.set(part, State::Saved);
+        }
+        // The clone tried these alone.
+        let lost: Vec<_> = begun.past.lost.within(start..end).map(|(part, ())| part.start / sector * sector..part.end).collect();
+        lost.into_iter().for_each(|part| map.set(part, State::Deferred(1)));
+    }
 }
 
 /// Device and inode of a file; empty for what is none.
@@ -165,10 +214,11 @@ impl SalvageOrder {
             damaged: 0,
             job: 0,
             node: String::new(),
+            takes_over: None,
             order: self.clone(),
         };
         match std::fs::symlink_metadata(&self.map) {
-            Err(_) => {}
+            Err(_) => ready.takes_over = broken_off(bench, &ready.source, &ready.candidate),
             Ok(_) => {
                 let loaded = file::load(&self.map).map_err(|error| Refusal::new("map-damaged", format!("{shown}: {error}")))?;
                 ready.go_on_with(loaded)?;
@@ -235,7 +285,7 @@ impl SalvageReady {
             return Err(Refusal::new(stop.code, stop.text.clone()));
         }
         let known = self.is_known(bench);
-        let Self { order, source, candidate, map, begun, job, .. } = self;
+        let Self { order, source, candidate, mut map, begun, job, takes_over, .. } = self;
         let _claim = source.claim()?;
         source.obey(control);
         let own = candidate.tail();
@@ -248,8 +298,9 @@ impl SalvageReady {
         let ledger = bench.open_ledger().map_err(|error| refusal("ledger", &error))?;
         let target = candidate.release(&Release { source: &source, needed: size, tail, overwritten: &free, shifts: &[] })?;
         let no_ledger = |error: ledger::Error| refusal("ledger", &error);
+        let job = takes_over.as_ref().map_or(job, |begun| begun.job);
         let job = match ledger.job(job).ok().flatten() {
-            Some(_) if begun => job,
+            Some(_) if begun || takes_over.is_some() => job,
             _ => ledger.new_job(&order.ticket, &order.customer, &order.technician, &source.key(), &target_key).map_err(no_ledger)?,
         };
         let seen = ledger.seen(source.identity(), source.geometry()).and_then(|_| ledger.seen(&target_facts.0, target_facts.1));
@@ -268,8 +319,17 @@ impl SalvageReady {
             job,
         };
         let no_map = |error: std::io::Error| Refusal::new("map", format!("the map {} cannot be written: {error}", order.map.display()));
-        let list = Pieces::open(&order.map, !begun).map_err(no_map)?;
+        let mut list = Pieces::open(&order.map, !begun).map_err(no_map)?;
+        if let Some(begun) = &takes_over {
+            observer.event(&Event::Phase { phase: Phase::Prove, total: begun.past.done_bytes(), done: 0, files: None });
+            take_over(begun, &mut map, &mut list, &target, control);
+            list.keep().map_err(no_map)?;
+        }
         let map_file = MapFile::write(&order.map, of, &map).map_err(no_map)?;
+        // What the clone did is in the map now; two accounts of one target would be one too many.
+        if let Some(Ok(Some(journal))) = takes_over.as_ref().map(|begun| Journal::open(&ledger.journals(), begun)) {
+            journal.remove();
+        }
         let clock: Arc<dyn Clock> = source.clock().or_else(|| target.clock()).unwrap_or_else(|| bench.workshop.clock.clone());
         let started = ledger::now();
         let saved_before = map.totals().saved;

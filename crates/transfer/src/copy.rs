@@ -11,7 +11,7 @@ use badger_drive::clock::Clock;
 use badger_drive::events::{Event, Observer};
 use badger_drive::narrow::read_hard;
 use badger_drive::reads::{Got, Reads};
-use badger_drive::{Extents, Medium, Source, Target, WriteError};
+use badger_drive::{Extents, Holds, Medium, Source, Target, WriteError};
 use badger_layout::Plan;
 use badger_layout::plan::{Patch, Rest};
 use std::collections::BTreeSet;
@@ -41,6 +41,12 @@ pub enum Break {
     /// The source went away.
     #[error("the source does not answer any more ({0}); plug it in again and give the same command")]
     SourceGone(String),
+    /// It does not read in so many places.
+    #[error(
+        "the source does not read in {0} places more, and a clone grinds over each of them: badger salvage with the same source and target, \
+         and --map FILE, takes over what is copied; the same command goes on with the clone"
+    )]
+    Trouble(u64),
     /// The target went away.
     #[error("the target does not answer any more ({0}); plug it in again and give the same command")]
     TargetGone(String),
@@ -224,7 +230,12 @@ struct Writer<'a> {
     /// A flush or a note in the journal failed: what came since the last good one counts as not written, and a later
     /// flush that succeeds says nothing of it.
     broken: bool,
+    /// Places that could not be read.
+    trouble: u64,
 }
+
+/// After so many places that cannot be read a clone stops, and says what is better then.
+const MOST_TROUBLE: u64 = 100;
 
 impl Writer<'_> {
     fn zero(&mut self, to: u64, len: u64) -> Result<(), Break> {
@@ -279,6 +290,8 @@ impl Writer<'_> {
                 }
                 self.tally.lost.clear(to..to + len as u64);
                 for (start, len) in lost {
+                    // What is known to be unknown costs no trying.
+                    self.trouble += u64::from(self.context.image.stretch(start, len).holds != Holds::Unknown);
                     self.context.observer.event(&Event::Lost { start, len });
                     self.tally.lost.set(start..start + len, ());
                     self.note.lost.push((start, len));
@@ -291,6 +304,9 @@ impl Writer<'_> {
         self.tally.done.set(to..to + len, ());
         self.note.add(to, len);
         self.context.observer.event(&Event::Moved { start: to, len, at: self.context.seconds() });
+        if self.trouble > MOST_TROUBLE {
+            return Err(Break::Trouble(self.trouble));
+        }
         if self.since_flush >= FLUSH_BYTES || self.context.clock.now() >= self.flushed_at + FLUSH_AFTER {
             self.mark()?;
         }
@@ -342,7 +358,8 @@ pub fn copy(context: &Context, route: &Route, readers: usize, journal: &mut Jour
             }
         });
         let (flushed_at, seconds_before) = (context.clock.now(), tally.seconds);
-        let mut writer = Writer { context, journal, tally, note: Note::default(), since_flush: 0, flushed_at, seconds_before, broken: false };
+        let mut writer =
+            Writer { context, journal, tally, note: Note::default(), since_flush: 0, flushed_at, seconds_before, broken: false, trouble: 0 };
         let written = write_all(&mut writer, from_hasher, &pool, &abort);
         let read = reading.into_iter().map(|reading| reading.join().expect("the reader does not panic")).fold(Ok(()), Result::and);
         // What came before a stop, a vanished source or a refused write is kept all the same.
