@@ -119,7 +119,10 @@ impl Drop for Ring {
             let end = Instant::now() + GRACE;
             while self.wait(end.saturating_duration_since(Instant::now())).is_some() {}
         }
-        std::mem::forget(std::mem::take(&mut self.held));
+        // The kernel may still write into what did not end; what ended is gone from here.
+        if !self.held.is_empty() {
+            std::mem::forget(std::mem::take(&mut self.held));
+        }
     }
 }
 
