@@ -690,3 +690,61 @@ fn what_changed_between_two_images_is_shown_file_by_file(#[case] width: usize, #
     screen.wait_for("nothing is compared");
     assert!(screen.lines().iter().all(|line| unicode_width::UnicodeWidthStr::width(line.as_str()) <= screen.width));
 }
+
+/// A drive that fails is salvaged: what comes first is named, the run is steered, stopped, gone on with, and tells what is holed.
+#[rstest]
+#[case::small(80, 24)]
+#[case::usual(142, 42)]
+fn a_failing_drive_is_salvaged_and_steered(#[case] width: usize, #[case] height: usize) {
+    let screen = Screen::open(width, height, 600, true);
+    // A file of it is hit as well.
+    let description = std::path::Path::new(&screen.dir).join("dunmore-slate.drive.toml");
+    let faults = std::fs::read_to_string(&description).unwrap();
+    std::fs::write(&description, format!("{faults}\n[[fault]]\nkind = \"unreadable\"\nlba = 39178\nsectors = 4\n")).unwrap();
+    screen.find("take dunmore slate source");
+    screen.keys(&["v"]);
+    screen.wait_for("nothing of the drive is read before");
+    screen.keys(&["Enter", "f"]);
+    screen.wait_for("What comes first");
+    screen.typed("#1/Recordings");
+    screen.keys(&["Enter"]);
+    screen.wait_for("structures, then #1/Recordings");
+    screen.keys(&["o"]);
+    screen.wait_for("its map lies beside it");
+    for _ in 0..90 {
+        screen.keys(&["BSpace"]);
+    }
+    let onto = format!("{}/slate.img", screen.dir);
+    screen.typed(&onto);
+    screen.keys(&["Enter"]);
+    screen.wait_for("slate.map");
+    screen.wait_for("Enter begin   o");
+    screen.keys(&["Enter"]);
+    screen.wait_for("saved over time");
+    screen.wait_for("worth going on?");
+    screen.wait_for("deferred");
+    // By hand: from another place, the other way, and a stretch left out.
+    screen.keys(&["Down", "Down", "Down", "g"]);
+    screen.keys(&["b", "b", "n"]);
+    screen.keys(&["x"]);
+    screen.wait_for("Stop this run?");
+    screen.keys(&["y"]);
+    screen.wait_for("broken off");
+    screen.wait_for("● goes on");
+    // What is there so far is a drive: its map is brought to the bench and looked into.
+    screen.keys(&["1", "o"]);
+    screen.wait_for("a drive that another bench lends");
+    screen.typed(&onto.replace(".img", ".map"));
+    screen.keys(&["Enter"]);
+    screen.wait_for("On the bench · 9 drives");
+    screen.keys(&["2"]);
+    screen.wait_for("Enter begin   o");
+    screen.keys(&["Enter"]);
+    let proof = screen.wait_for("not whole");
+    assert!(proof.contains("read back from the target equal"), "{proof}");
+    let sum: u64 = std::fs::metadata(&onto).unwrap().len();
+    assert_eq!(sum, 500_107_862_016);
+    let map = std::fs::read_to_string(onto.replace(".img", ".map")).unwrap();
+    assert!(map.starts_with("zealous badger salvage map 1"), "{map}");
+    assert!(screen.lines().iter().all(|line| unicode_width::UnicodeWidthStr::width(line.as_str()) <= screen.width));
+}

@@ -260,7 +260,7 @@ impl SalvageReady {
 
     /// Whether the target is known to be the one of the map, by what was written to it: then its tail was given before. A drive is
     /// always asked for.
-    fn is_known(&self, bench: &Bench) -> bool {
+    pub fn is_known(&self, bench: &Bench) -> bool {
         if self.candidate.is_new() {
             return true;
         }

@@ -21,6 +21,14 @@ pub const MOST: u64 = 16 << 20;
 pub struct Pieces {
     file: File,
     waiting: Vec<u8>,
+    /// The hash of so many zeroes: most are as many as those before.
+    zeroes: Option<(u64, blake3::Hash)>,
+}
+
+fn of_zeroes(len: u64) -> blake3::Hash {
+    let (zeroes, mut hasher) = ([0; 1 << 16], blake3::Hasher::new());
+    (0..len).step_by(zeroes.len()).for_each(|done| _ = hasher.update(&zeroes[..zeroes.len().min((len - done) as usize)]));
+    hasher.finalize()
 }
 
 /// Where the list of a map is.
@@ -41,7 +49,7 @@ impl Pieces {
         let len = if anew { 0 } else { file.metadata()?.len() / RECORD as u64 * RECORD as u64 };
         // What a kill left of a last record is none.
         file.set_len(len)?;
-        Ok(Self { file, waiting: Vec::new() })
+        Ok(Self { file, waiting: Vec::new(), zeroes: None })
     }
 
     /// Notes a piece; it is in the file after [`Pieces::keep`].
@@ -53,13 +61,15 @@ impl Pieces {
 
     /// Notes zeroes that were not read.
     pub fn add_zeroes(&mut self, range: Range<u64>) {
-        let zeroes = [0; 1 << 16];
         let mut at = range.start;
         while at < range.end {
             let len = (range.end - at).min(MOST);
-            let mut hasher = blake3::Hasher::new();
-            (0..len).step_by(zeroes.len()).for_each(|done| _ = hasher.update(&zeroes[..zeroes.len().min((len - done) as usize)]));
-            self.add(at, len, &hasher.finalize());
+            let hash = match self.zeroes {
+                Some((of, hash)) if of == len => hash,
+                _ => of_zeroes(len),
+            };
+            self.zeroes = Some((len, hash));
+            self.add(at, len, &hash);
             at += len;
         }
     }
@@ -117,7 +127,7 @@ pub fn prove(map_path: &Path, map: &Map, target: &Target, control: &Control, eac
 
 /// One of those who read back.
 fn read_back((list, seen): (&Mutex<BufReader<File>>, &Mutex<Map>), map: &Map, target: &Target, control: &Control, each: &dyn Fn(u64, u64)) {
-    let (mut record, mut buffer) = ([0; RECORD], Buffer::new(MOST as usize));
+    let (mut record, mut buffer, mut zeroes) = ([0; RECORD], Buffer::new(MOST as usize), None);
     while control.go_on() && list.lock().expect("list lock").read_exact(&mut record).is_ok() {
         let [start, len] = [0, 8].map(|at| u64::from_le_bytes(record[at..at + 8].try_into().unwrap_or_default()));
         let Some(end) = start.checked_add(len).filter(|_| len > 0 && len <= MOST) else { continue };
@@ -127,7 +137,12 @@ fn read_back((list, seen): (&Mutex<BufReader<File>>, &Mutex<Map>), map: &Map, ta
         }
         let bytes = &mut buffer[..len as usize];
         target.forget(start, len);
-        let equal = target.read_at(start, bytes).is_ok() && blake3::hash(bytes).as_bytes() == &record[16..];
+        let equal = if target.zero_run(start, len) >= len {
+            zeroes = Some(zeroes.filter(|(of, _)| *of == len).unwrap_or_else(|| (len, of_zeroes(len))));
+            zeroes.is_some_and(|(_, hash)| hash.as_bytes() == &record[16..])
+        } else {
+            target.read_at(start, bytes).is_ok() && blake3::hash(bytes).as_bytes() == &record[16..]
+        };
         let mut seen = seen.lock().expect("proof lock");
         // Of two notes of one place one may be of a read whose write never came to the target: one that holds is enough.
         seen.raise(start..end, if equal { State::Saved } else { State::Lost });

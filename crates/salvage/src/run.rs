@@ -15,7 +15,7 @@ use std::ops::Range;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// A flush comes after so much time of the run's clock, or so many bytes.
 const FLUSH_AFTER: Duration = Duration::from_secs(5);
@@ -30,6 +30,8 @@ const HEAT_EVERY: Duration = Duration::from_secs(30);
 const ELSEWHERE: usize = 8;
 /// Bytes that are read around what is looked for first.
 const AROUND: u64 = 1 << 20;
+/// A map is shown no more often than this, in the time of whoever looks.
+const MAP_EVERY: Duration = Duration::from_millis(200);
 /// Points of the chart of saved over time.
 const POINTS: usize = 2000;
 
@@ -119,6 +121,14 @@ pub struct Watch {
     pub not_found: Vec<(String, String)>,
     /// Bytes that are free as the file systems say.
     pub free: u64,
+    /// Partitions, once they are known.
+    pub places: Vec<(Range<u64>, String)>,
+    /// Somebody wants to see the map; and the map as it was when that was last granted.
+    pub wants_map: bool,
+    /// See above.
+    pub map: Option<Map>,
+    /// The direction that was wished for.
+    pub backwards: bool,
 }
 
 /// So many troubles are kept in sight.
@@ -250,6 +260,8 @@ struct Running<'a, 's> {
     last_good: Option<u64>,
     /// What was tried again last.
     recent: VecDeque<Range<u64>>,
+    /// When the map was shown last.
+    map_shown: Instant,
 }
 
 /// Hashes what is on its way to the writer.
@@ -302,11 +314,14 @@ pub fn run(salvage: &mut Salvage, target: &Target, file: MapFile, pieces: Pieces
             in_a_row: 0,
             last_good: None,
             recent: VecDeque::new(),
+            map_shown: Instant::now(),
         };
         running.show(None);
         let read = running.look_first().and_then(|()| running.go_on());
         running.mark();
         running.show(None);
+        let last = running.salvage.strategy.map().clone();
+        running.salvage.watch.lock().expect("watch lock").map = Some(last);
         drop(running);
         // What the writer says comes first: a reader that ends because nobody takes what it reads knows less.
         writing.join().expect("the writer does not panic").and(read)
@@ -344,7 +359,7 @@ impl Running<'_, '_> {
         values.ranges.iter().for_each(|(range, worth)| strategy.value(range.clone(), *worth));
         strategy.turn(0, false);
         let mut watch = self.salvage.watch.lock().expect("watch lock");
-        (watch.not_found, watch.free) = (values.not_found, values.free);
+        (watch.not_found, watch.free, watch.places) = (values.not_found, values.free, values.places);
         Ok(())
     }
 
@@ -692,6 +707,10 @@ impl Running<'_, '_> {
         let mut watch = self.salvage.watch.lock().expect("watch lock");
         (watch.totals, watch.seconds, watch.pace) = (totals, now, pace);
         watch.now = ask.cloned();
+        if watch.wants_map && self.map_shown.elapsed() >= MAP_EVERY {
+            (watch.map, watch.wants_map) = (Some(strategy.map().clone()), false);
+            self.map_shown = Instant::now();
+        }
         point(&mut watch.timeline, now, totals.saved);
     }
 }

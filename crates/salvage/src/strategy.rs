@@ -66,7 +66,7 @@ impl Worth {
             Self::Structure => "structure",
             Self::Picked => "picked",
             Self::InUse => "in use",
-            Self::Empty => "empty",
+            Self::Empty => "free space",
         }
     }
 }

@@ -27,6 +27,8 @@ pub struct Values {
     pub not_found: Vec<(String, String)>,
     /// Free bytes.
     pub free: u64,
+    /// Partitions, each with its number, name and format.
+    pub places: Vec<(Range<u64>, String)>,
 }
 
 /// The number of a partition and a path in it; a path alone is in the only volume.
@@ -43,6 +45,13 @@ pub fn look(drive: &Source, wanted: &Wanted) -> Values {
     let mut out = Values::default();
     let size = drive.geometry().size_bytes;
     let looked = Looked::at_structures(drive);
+    for partition in looked.table.data_partitions() {
+        let (start, len) = looked.table.place(partition);
+        let volume = looked.volume(partition.number);
+        let name = volume.map(|volume| volume.label.as_str()).filter(|label| !label.is_empty()).unwrap_or(&partition.name);
+        let kind = volume.map_or("", |volume| volume.kind.word());
+        out.places.push((start..start.saturating_add(len), format!("{} {name} {kind}", partition.number).trim_end().to_string()));
+    }
     let surveyed = volumes::survey(drive, &looked);
     let (needed, _) = volumes::needed(&surveyed, size);
     let mut used: Extents<()> = Extents::new();

@@ -12,6 +12,7 @@ use crate::{help, ledger, palette};
 use badger_bench::Bench;
 use badger_bench::ledger::{JobRow, local, now};
 use badger_bench::shelf::{Item, Shelf};
+use badger_jobs::salvage::SalvageOrder;
 use badger_jobs::{ImageOrder, Order};
 use crossterm::event::{KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::Frame;
@@ -212,6 +213,21 @@ impl App {
         (self.shown.source, self.shown.target) = (None, None);
     }
 
+    /// Makes a job that salvages a drive, onto the marked target or a new file, and goes to it.
+    fn salvage(&mut self, source: PathBuf) {
+        let identity = self.shown.items.iter().find(|item| *item.path() == source).map(|item| item.found.identity.clone());
+        let usual = || {
+            let identity = identity.as_ref()?;
+            Some(job::usual_file(&self.bench, &identity.model, &identity.serial).with_extension("img"))
+        };
+        let target = self.shown.target.clone().filter(|target| *target != source).or_else(usual).unwrap_or_default();
+        let map = job::map_beside(&self.bench, &target);
+        let order = SalvageOrder { source, target, map, technician: self.technician.clone(), ..SalvageOrder::default() };
+        self.jobs.salvage(order, &self.bench);
+        self.place = Place::Job;
+        (self.shown.source, self.shown.target) = (None, None);
+    }
+
     /// Opens a job of the list: one that is open, one to be picked up again, or one that is over.
     fn open_listed(&mut self, index: usize) {
         match self.jobs.listed().into_iter().nth(index) {
@@ -251,6 +267,7 @@ impl App {
             Message::Dig(path) => self.dig_into(path),
             Message::NewJob => self.new_job(),
             Message::Keep(path) => self.keep(path, None, (String::new(), String::new())),
+            Message::Salvage(path) => self.salvage(path),
             Message::Bring(path) => {
                 let path = if path.exists() { std::path::absolute(&path).unwrap_or(path) } else { path };
                 self.shown.wanted = Some(path.clone());

@@ -99,6 +99,7 @@ impl BenchView {
             }
             KeyCode::Char('d') => return path.map(Message::Dig),
             KeyCode::Char('i') => return self.source.clone().or(path).map(Message::Keep),
+            KeyCode::Char('v') => return self.source.clone().or(path).map(Message::Salvage),
             KeyCode::Char('o') => self.bringing = Some(String::new()),
             KeyCode::Char('x') if path.as_ref().is_some_and(|path| shelf.is_brought(path)) => {
                 path.iter().for_each(|path| shelf.take_away(path));

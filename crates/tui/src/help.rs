@@ -18,6 +18,7 @@ const BENCH: Keys = &[
     ("d", "dig: look into its files"),
     ("h", "ask it again how it is"),
     ("i", "keep it in an image, or the marked source"),
+    ("v", "salvage it, or the marked source, onto the marked target or a new file"),
     ("o  x", "put an image, a file, a lent drive on the shelf; take it away"),
     ("Esc", "take the marks away"),
 ];

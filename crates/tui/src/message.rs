@@ -55,6 +55,8 @@ pub enum Message {
     NewJob,
     /// Keep a drive in an image.
     Keep(PathBuf),
+    /// Salvage a drive that fails.
+    Salvage(PathBuf),
     /// Bring an image, a file or a drive that is lent to the bench.
     Bring(PathBuf),
     /// Open a job of the ledger.

@@ -3,6 +3,7 @@
 use crate::draw::surface::State;
 use badger_bench::Bench;
 use badger_drive::{Extents, Refusal};
+use badger_jobs::salvage::{SalvageReady, Seat};
 use badger_jobs::{ImageReady, Ready};
 use badger_transfer::meter::Meter;
 use badger_transfer::{Control, Event, Observer, Phase, Report};
@@ -170,6 +171,11 @@ impl Running {
             sight.needed.iter().for_each(|(range, ())| first.map.clear(range));
         }
         Self::begin(first, move |control, observer| ready.run(&bench, control, observer))
+    }
+
+    /// Begins to salvage a drive; what it shows and takes goes by its seat.
+    pub fn salvage(bench: Bench, ready: SalvageReady, tail: String, seat: Seat) -> Self {
+        Self::begin(Progress::new(), move |control, observer| ready.run(&bench, &tail, &seat, control, observer).map(|salvaged| salvaged.report))
     }
 
     fn begin(first: Progress, run: impl FnOnce(&Control, &dyn Observer) -> Result<Report, Refusal> + Send + 'static) -> Self {

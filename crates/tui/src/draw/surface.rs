@@ -19,6 +19,8 @@ pub enum State {
     Differs,
     /// Not in use, so not copied.
     Free,
+    /// Left for later.
+    Deferred,
 }
 
 const HEIGHTS: [&str; 9] = ["·", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
@@ -32,13 +34,14 @@ pub fn share(index: usize, count: usize, size: u64) -> Range<u64> {
 /// What a cell looks like: its glyph and meaning.
 pub fn cell(map: &Extents<State>, bytes: &Range<u64>) -> (&'static str, Mean) {
     let len = (bytes.end - bytes.start).max(1);
-    let (mut saved, mut proved, mut free, mut bad) = (0, 0, 0, None);
+    let (mut saved, mut proved, mut free, mut deferred, mut bad) = (0, 0, 0, 0, None);
     for (range, state) in map.within(bytes.clone()) {
         let part = range.end - range.start;
         match state {
             State::Saved => saved += part,
             State::Proved => proved += part,
             State::Free => free += part,
+            State::Deferred => deferred += part,
             State::Lost | State::Differs => bad = Some(*state),
         }
     }
@@ -46,6 +49,9 @@ pub fn cell(map: &Extents<State>, bytes: &Range<u64>) -> (&'static str, Mean) {
         Some(State::Differs) => return ("≠", Mean::Stop),
         Some(_) => return ("╳", Mean::Lost),
         None => {}
+    }
+    if deferred > 0 {
+        return (if deferred * 4 >= len { "▒" } else { "▓" }, Mean::Mind);
     }
     if free >= len {
         return ("╴", Mean::Quiet);
@@ -100,5 +106,9 @@ mod tests {
         assert_eq!(cell(&map, &(1000..2000)).0, "╴");
         assert_eq!(cell(&map, &(500..1500)), ("█", Mean::Good), "what is free is not waited for");
         assert_eq!(cell(&map, &(0..1000)), ("█", Mean::Good));
+        map.set(990..1000, State::Deferred);
+        assert_eq!(cell(&map, &(0..1000)), ("▓", Mean::Mind), "however little it is, it is seen");
+        map.set(500..1000, State::Deferred);
+        assert_eq!(cell(&map, &(0..1000)), ("▒", Mean::Mind));
     }
 }

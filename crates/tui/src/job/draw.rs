@@ -3,7 +3,7 @@
 use super::keep::may_begin_anew;
 use super::open::OpenJobs;
 use super::view::JobView;
-use super::{entry, hand, imaging, look, plan, prove, run};
+use super::{entry, hand, imaging, look, plan, prove, rescue, run, salvaging};
 use crate::draw::{cut, inset, loud, put, put_right, say};
 use crate::message::{Hit, Hits};
 use crate::step::{STEPS, Step};
@@ -61,6 +61,8 @@ pub fn draw(jobs: &mut OpenJobs, hurry: u32, frame: &mut Frame, body: Rect, hits
     );
     let inner = if area.width >= SPINE { spine(job, buf, area, hits) } else { row_of_steps(job, buf, area, hits) };
     let lines = match job.step {
+        Step::Look | Step::Plan if job.rescue.is_some() => rescue::draw(job, frame, inner),
+        Step::Run if job.rescue.is_some() => salvaging::draw(job, frame, inner, hits),
         Step::Look | Step::Plan if job.keep.is_some() => imaging::draw(job, frame, inner),
         Step::Look => look::draw(job, frame, inner),
         Step::Plan => plan::draw(job, frame, inner),
@@ -119,6 +121,23 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
         _ if job.entry.is_some() => vec![("Esc", "back")],
         Step::Look => vec![("Enter", "plan"), ("e", "ticket")],
         Step::Plan if job.running.is_some() => vec![("Enter", "to the run")],
+        Step::Plan if job.rescue.is_some() => {
+            let Some(rescue) = &job.rescue else { return Vec::new() };
+            let mut hints = Vec::new();
+            if rescue.ready.is_some() {
+                hints.push(("Enter", if rescue.sight.as_ref().is_some_and(|sight| sight.known) { "begin" } else { "release" }));
+            }
+            hints.extend([
+                ("o", "onto"),
+                ("f", "what first"),
+                ("u", if rescue.order.wanted.used { "free space too" } else { "only what is in use" }),
+            ]);
+            if rescue.sight.as_ref().is_some_and(|sight| sight.begun) {
+                hints.push(("n", if rescue.order.again { "go on" } else { "begin anew" }));
+            }
+            hints.extend([("r", "look again"), ("e", "ticket"), ("Esc", "back")]);
+            hints
+        }
         Step::Plan if job.keep.is_some() => {
             let Some(keep) = &job.keep else { return Vec::new() };
             let mut hints = Vec::new();
@@ -161,6 +180,15 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
                 hints.push(("f", "fit to the target"));
             }
             hints.extend([("a", "second reading"), ("r", "look again"), ("Esc", "back")]);
+            hints
+        }
+        Step::Run if job.rescue.is_some() => {
+            let held = job.running.as_ref().is_some_and(|running| running.control.is_paused());
+            let mut hints = vec![("Space", if held { "go on" } else { "hold" }), ("x", "stop"), ("arrows", "cursor")];
+            if job.cursor.is_some() {
+                hints.extend([("g", "go here"), ("p", "this first"), ("n", "leave this out")]);
+            }
+            hints.extend([("b", "other way"), ("z", "rest 2 min"), ("l", "limit"), ("h", "hurry")]);
             hints
         }
         Step::Run => {

@@ -29,6 +29,7 @@ impl JobView {
             return;
         }
         match entry {
+            Entry::Tail(text) if code == KeyCode::Enter && self.rescue.is_some() => self.begin_rescue(text, bench),
             Entry::Tail(text) if code == KeyCode::Enter => self.release(text, bench),
             Entry::Rate(text) if code == KeyCode::Enter => {
                 let rate = if text.trim().is_empty() { Ok(0) } else { badger_drive::size::parse(&text) };
@@ -41,6 +42,8 @@ impl JobView {
             Entry::Size(text) if code == KeyCode::Enter => self.typed_size(&text),
             Entry::File(text) if code == KeyCode::Enter => self.typed_file(&text, bench),
             Entry::Parent(text) if code == KeyCode::Enter => self.typed_parent(&text, bench),
+            Entry::Onto(text) if code == KeyCode::Enter => self.typed_onto(&text, bench),
+            Entry::First(text) if code == KeyCode::Enter => self.typed_first(&text),
             Entry::Ticket(text) if code == KeyCode::Enter => {
                 self.order.ticket = text.trim().to_string();
                 self.entry = Some(Entry::Customer(self.order.customer.clone()));
@@ -58,6 +61,8 @@ impl JobView {
             Entry::Rate(text) => self.entry = Some(Entry::Rate(edit(text))),
             Entry::File(text) => self.entry = Some(Entry::File(edit(text))),
             Entry::Parent(text) => self.entry = Some(Entry::Parent(edit(text))),
+            Entry::Onto(text) => self.entry = Some(Entry::Onto(edit(text))),
+            Entry::First(text) => self.entry = Some(Entry::First(edit(text))),
             Entry::Size(text) => self.entry = Some(Entry::Size(edit(text))),
             Entry::Ticket(text) => self.entry = Some(Entry::Ticket(edit(text))),
             Entry::Customer(text) => self.entry = Some(Entry::Customer(edit(text))),
@@ -107,7 +112,8 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
         return crate::draw::sheet(frame, area, 78, lines);
     }
     let Some(entry) = &job.entry else { return };
-    let tail = job.sight.as_ref().map(|sight| sight.tail.clone()).unwrap_or_default();
+    let rescue = job.rescue.as_ref().and_then(|rescue| rescue.sight.as_ref());
+    let tail = job.sight.as_ref().map(|sight| &sight.tail).or(rescue.map(|sight| &sight.tail)).cloned().unwrap_or_default();
     let (ask, text, why) = match entry {
         Entry::Tail(text) => {
             let wrong = text.chars().count() >= tail.chars().count() && text.to_lowercase() != tail.to_lowercase();
@@ -138,19 +144,27 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
             text.clone(),
             "Enter takes it · Esc leaves it".into(),
         ),
+        Entry::Onto(text) => ("Onto: a drive, or a raw file; its map lies beside it".into(), text.clone(), "Enter takes it · Esc leaves it".into()),
+        Entry::First(text) => (
+            "What comes first: #2/Users/Piers ; #2/Users/Nell".into(),
+            text.clone(),
+            "#PARTITION/PATH, several with ; between them · Enter takes it".into(),
+        ),
         Entry::Ticket(text) => ("Ticket".into(), text.clone(), "Enter goes on to the customer".into()),
         Entry::Customer(text) => ("Customer".into(), text.clone(), "Enter keeps both".into()),
         Entry::Stop => ("Stop this run? It can be picked up again.".into(), String::new(), "y stops in order · any other key goes on".into()),
     };
     let mut lines =
         vec![vec![loud(Mean::Text, ask)], vec![loud(Mean::Focus, "▸ "), loud(Mean::Text, text), loud(Mean::Focus, "▏")], vec![say(Mean::Quiet, why)]];
-    if let (Entry::Tail(_), Some(sight)) = (entry, &job.sight) {
-        let (mark, mean, text) = at_stake(&sight.hazards);
+    let shown = job.sight.as_ref().map(|sight| (&sight.hazards, sight.before.model.clone(), sight.before.serial.clone(), sight.before.size_bytes));
+    let shown = shown.or(rescue.map(|sight| (&sight.hazards, sight.target.0.clone(), sight.target.1.clone(), sight.sizes.1)));
+    if let (Entry::Tail(_), Some((hazards, model, serial, size))) = (entry, shown) {
+        let (mark, mean, text) = at_stake(hazards);
         // All of what would be lost is read before the tail is typed.
         for (at, text) in crate::draw::wrap(&text, 70).into_iter().enumerate().rev() {
             lines.insert(1, vec![say(mean, format!("{} {text}", if at == 0 { mark } else { " " }))]);
         }
-        lines.insert(1, vec![say(Mean::Target, format!("▸ {}  {}  {}", sight.before.model, sight.before.serial, human(sight.before.size_bytes)))]);
+        lines.insert(1, vec![say(Mean::Target, format!("▸ {model}  {serial}  {}", human(size)))]);
     }
     if *entry == Entry::Stop {
         lines.remove(1);

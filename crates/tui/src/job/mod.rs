@@ -11,10 +11,13 @@ mod look;
 mod open;
 mod plan;
 mod prove;
+mod rescue;
 mod run;
+mod salvaging;
 mod view;
 
 pub use draw::{draw, hints};
 pub use keep::usual_file;
 pub use open::{Listed, OpenJobs};
+pub use rescue::map_beside;
 pub use view::JobView;

@@ -5,6 +5,7 @@ use crate::message::{Message, Place};
 use crate::step::Step;
 use badger_bench::Bench;
 use badger_bench::ledger::JobRow;
+use badger_jobs::salvage::SalvageOrder;
 use badger_jobs::{ImageOrder, Order};
 use crossterm::event::KeyCode;
 use std::path::Path;
@@ -59,6 +60,17 @@ impl OpenJobs {
             self.current = open;
         } else {
             self.list.push(JobView::image(order, bench));
+            self.current = self.list.len() - 1;
+        }
+    }
+
+    /// Takes a job in hand that salvages a drive, or the live one of the same drive and target.
+    pub fn salvage(&mut self, order: SalvageOrder, bench: &Bench) {
+        let same = |job: &JobView| job.order.source == order.source && job.order.target == order.target && job.is_live();
+        if let Some(open) = self.list.iter().position(same) {
+            self.current = open;
+        } else {
+            self.list.push(JobView::salvage(order, bench));
             self.current = self.list.len() - 1;
         }
     }

@@ -145,17 +145,21 @@ fn facts(progress: &Progress, planned: u64, size: u64, state: &State) -> Vec<Vec
     out
 }
 
-/// What lies under the cursor, or under the head where there is no cursor.
-fn under_cursor(job: &JobView, progress: &Progress, field: Rect, size: u64) -> Vec<Span<'static>> {
+/// The bytes of the cell under the cursor, or under the head where there is no cursor, and which of them it is.
+pub(super) fn under((cursor, head): (Option<usize>, u64), field: Rect, size: u64) -> (&'static str, std::ops::Range<u64>) {
     let count = usize::from(field.width) * usize::from(field.height);
-    let (who, bytes) = match job.cursor {
+    match cursor {
         Some(cursor) => ("cursor", surface::share(cursor.min(count - 1), count, size)),
         None => {
-            let head = progress.head.unwrap_or(0).min(size.saturating_sub(1));
-            let index = (u128::from(head) * count as u128 / u128::from(size.max(1))) as usize;
+            let index = (u128::from(head.min(size.saturating_sub(1))) * count as u128 / u128::from(size.max(1))) as usize;
             ("head", surface::share(index.min(count - 1), count, size))
         }
-    };
+    }
+}
+
+/// What lies under the cursor, or under the head where there is no cursor.
+fn under_cursor(job: &JobView, progress: &Progress, field: Rect, size: u64) -> Vec<Span<'static>> {
+    let (who, bytes) = under((job.cursor, progress.head.unwrap_or(0)), field, size);
     let Some(ground) = job.ground() else { return Vec::new() };
     let sector = ground.sector.max(1);
     let part = ground.ribbon.at(bytes.start).or_else(|| ground.ribbon.at(bytes.end.saturating_sub(1)));

@@ -1,6 +1,7 @@
 //! One job: what is known of it, and who gets its keys.
 
 use super::keep::Keep;
+use super::rescue::Rescue;
 use crate::draw::say;
 use crate::running::Running;
 use crate::step::{STEPS, Step};
@@ -33,6 +34,10 @@ pub enum Entry {
     File(String),
     /// What an image goes on from.
     Parent(String),
+    /// The target of a salvage.
+    Onto(String),
+    /// What a salvage reads first.
+    First(String),
     Ticket(String),
     Customer(String),
     Stop,
@@ -69,6 +74,8 @@ pub struct JobView {
     pub(super) sight: Option<Sight>,
     /// Of a job whose target is an image.
     pub(super) keep: Option<Keep>,
+    /// Of a job that salvages a drive.
+    pub(super) rescue: Option<Rescue>,
     pub(super) prepared: Option<Box<Prepared>>,
     /// The order whose tail is asked for.
     pub(super) ready: Option<Box<Ready>>,
@@ -114,6 +121,7 @@ impl JobView {
             step: Step::Look,
             sight: None,
             keep: None,
+            rescue: None,
             prepared: None,
             ready: None,
             waiting: None,
@@ -154,6 +162,9 @@ impl JobView {
 
     /// Looks at both drives and plans anew, in the background.
     pub(super) fn prepare(&mut self, bench: &Bench) {
+        if self.rescue.is_some() {
+            return self.look_at_rescue(bench);
+        }
         if self.keep.is_some() {
             return self.look_at_image(bench);
         }
@@ -220,7 +231,9 @@ impl JobView {
 
     /// Whether its drives were looked at.
     pub(super) fn has_sight(&self) -> bool {
-        self.sight.is_some() || self.keep.as_ref().is_some_and(|keep| keep.sight.is_some())
+        self.sight.is_some()
+            || self.keep.as_ref().is_some_and(|keep| keep.sight.is_some())
+            || self.rescue.as_ref().is_some_and(|rescue| rescue.sight.is_some())
     }
 
     /// What a run goes over: size and sectors of the surface, bytes to copy, what lies where.
@@ -228,6 +241,9 @@ impl JobView {
         if let Some(sight) = &self.sight {
             let (size, sector) = (sight.plan.size(), u64::from(sight.plan.target.sector));
             return Some(Ground { size, sector, bytes: sight.plan.bytes(), ribbon: &sight.after });
+        }
+        if let Some(sight) = self.rescue.as_ref().and_then(|rescue| rescue.sight.as_ref()) {
+            return Some(Ground { size: sight.sizes.0, sector: u64::from(sight.sector), bytes: sight.sizes.0, ribbon: &sight.ribbon });
         }
         let sight = self.keep.as_ref()?.sight.as_ref()?;
         Some(Ground { size: sight.source.size_bytes, sector: u64::from(sight.source.sectors.0), bytes: sight.bytes, ribbon: &sight.source.ribbon })
@@ -269,14 +285,27 @@ impl JobView {
 
     /// Whether a thread works for it, so that the screen may change at any moment.
     pub fn is_busy(&self) -> bool {
-        self.is_running() || self.waiting.is_some() || self.again.is_some() || self.keep.as_ref().is_some_and(Keep::is_waiting)
+        self.is_running()
+            || self.waiting.is_some()
+            || self.again.is_some()
+            || self.keep.as_ref().is_some_and(Keep::is_waiting)
+            || self.rescue.as_ref().is_some_and(Rescue::is_waiting)
     }
 
     /// Takes pasted text; never where a tail is asked for.
     pub fn paste(&mut self, text: &str) -> Option<&'static str> {
         match &mut self.entry {
             Some(Entry::Tail(_)) => Some("pasted text never releases a target: read the tail on the drive and type it"),
-            Some(Entry::Rate(held) | Entry::Size(held) | Entry::File(held) | Entry::Parent(held) | Entry::Ticket(held) | Entry::Customer(held)) => {
+            Some(
+                Entry::Rate(held)
+                | Entry::Size(held)
+                | Entry::File(held)
+                | Entry::Parent(held)
+                | Entry::Onto(held)
+                | Entry::First(held)
+                | Entry::Ticket(held)
+                | Entry::Customer(held),
+            ) => {
                 held.extend(text.chars().filter(|c| !c.is_control()));
                 None
             }
@@ -313,6 +342,7 @@ impl JobView {
             }
         }
         self.image_looked(bench);
+        self.rescue_looked();
         if let Some(ready) = self.again.as_ref().and_then(|(_, again)| again.try_recv().ok()) {
             self.again = None;
             self.looked_again(ready);
@@ -461,7 +491,7 @@ impl JobView {
             (Some(report), _) if report.outcome == Outcome::Interrupted => say(Mean::Mind, "◐ interrupted, can go on"),
             (Some(report), _) => say(Mean::Stop, format!("◆ {}", report.outcome.word())),
             _ if self.waiting.is_some() => say(Mean::Quiet, "○ looking at both drives"),
-            _ if self.keep.is_some() => say(Mean::Quiet, "○ planned, not begun"),
+            _ if self.keep.is_some() || self.rescue.is_some() => say(Mean::Quiet, "○ planned, not begun"),
             _ => say(Mean::Quiet, "○ planned, not released"),
         }
     }
@@ -500,9 +530,14 @@ impl JobView {
         match self.step {
             Step::Look if code == KeyCode::Enter && self.has_sight() => self.step = Step::Plan,
             Step::Look => {}
+            Step::Plan if self.rescue.is_some() => self.rescue_key(code, bench),
             Step::Plan if self.keep.is_some() => self.keep_key(code, bench),
             Step::Plan => self.plan_key(code, bench),
-            Step::Run => self.run_key(code, bench),
+            Step::Run => {
+                if !self.steer_key(code) {
+                    self.run_key(code, bench);
+                }
+            }
             Step::Prove => self.prove_key(code),
             Step::Hand => self.hand_key(code, bench),
         }
@@ -551,6 +586,9 @@ impl JobView {
         let file = |path: &std::path::Path| path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         if let Some((keep, sight)) = self.keep.as_ref().and_then(|keep| Some((keep, keep.sight.as_ref()?))) {
             return (sight.source.model.clone(), file(&keep.order.file));
+        }
+        if let Some(sight) = self.rescue.as_ref().and_then(|rescue| rescue.sight.as_ref()) {
+            return (sight.source.0.clone(), sight.target.0.clone());
         }
         let (from, to) = match (&self.sight, &self.sheet) {
             (Some(sight), _) => (sight.source.model.clone(), sight.before.model.clone()),
