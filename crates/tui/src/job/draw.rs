@@ -3,7 +3,7 @@
 use super::keep::may_begin_anew;
 use super::open::OpenJobs;
 use super::view::JobView;
-use super::{entry, hand, imaging, look, plan, prove, rescue, run, salvaging};
+use super::{entry, hand, imaging, look, plan, prove, rescuing, run, salvaging};
 use crate::draw::{cut, inset, loud, put, put_right, say};
 use crate::message::{Hit, Hits};
 use crate::step::{STEPS, Step};
@@ -61,7 +61,7 @@ pub fn draw(jobs: &mut OpenJobs, hurry: u32, frame: &mut Frame, body: Rect, hits
     );
     let inner = if area.width >= SPINE { spine(job, buf, area, hits) } else { row_of_steps(job, buf, area, hits) };
     let lines = match job.step {
-        Step::Look | Step::Plan if job.rescue.is_some() => rescue::draw(job, frame, inner),
+        Step::Look | Step::Plan if job.rescue.is_some() => rescuing::draw(job, frame, inner),
         Step::Run if job.rescue.is_some() => salvaging::draw(job, frame, inner, hits),
         Step::Look | Step::Plan if job.keep.is_some() => imaging::draw(job, frame, inner),
         Step::Look => look::draw(job, frame, inner),

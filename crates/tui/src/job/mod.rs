@@ -12,6 +12,7 @@ mod open;
 mod plan;
 mod prove;
 mod rescue;
+mod rescuing;
 mod run;
 mod salvaging;
 mod view;
