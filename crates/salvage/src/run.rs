@@ -723,11 +723,37 @@ fn point(timeline: &mut Vec<(f64, u64)>, now: f64, saved: u64) {
         _ => timeline.push((now, saved)),
     }
     if timeline.len() > 2 * POINTS {
-        let last = timeline.len() - 1;
-        let mut at = 0;
-        timeline.retain(|_| {
+        // Evenly over the whole time, however often it was thinned out.
+        let step = (now - timeline[0].0) / POINTS as f64;
+        let end = timeline.len() - 1;
+        let (mut at, mut last) = (0, f64::NEG_INFINITY);
+        timeline.retain(|(then, _)| {
+            let keeps = *then - last >= step || at == end;
             at += 1;
-            (at - 1) % 2 == 0 || at - 1 == last
+            if keeps {
+                last = *then;
+            }
+            keeps
         });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_long_chart_is_thinned_out_evenly() {
+        let mut timeline = Vec::new();
+        for step in 0..100_000u64 {
+            point(&mut timeline, step as f64, step * 10);
+        }
+        assert!(timeline.len() <= 2 * POINTS, "{}", timeline.len());
+        let widest = timeline.windows(2).map(|pair| pair[1].0 - pair[0].0).fold(0.0, f64::max);
+        assert!(widest < 2.0 * 100_000.0 / POINTS as f64, "{widest}");
+        assert_eq!(timeline.last(), Some(&(99_999.0, 999_990)));
+        // Where nothing more comes there is one point that moves.
+        (0..1000).for_each(|more| point(&mut timeline, 100_000.0 + f64::from(more), 999_990));
+        assert_eq!(timeline.last(), Some(&(100_999.0, 999_990)));
     }
 }
