@@ -88,6 +88,11 @@ fn left(watch: &Watch) -> Option<(f64, f64)> {
     Some((least, most.max(least)))
 }
 
+/// A long span without its minutes.
+fn rough(seconds: f64) -> String {
+    if (36_000.0..172_000.0).contains(&seconds) { format!("{:.0} h", seconds / 3600.0) } else { span(seconds) }
+}
+
 /// What the last minutes brought, and what is still to come.
 fn worth(watch: &Watch) -> Line {
     let since = watch.seconds - LATELY;
@@ -152,7 +157,7 @@ pub(super) fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hits: &mut 
     ];
     if wide {
         let left = left(&watch)
-            .map_or_else(|| "-".into(), |(least, most)| if most < least * 1.2 { span(most) } else { format!("{}–{}", span(least), span(most)) });
+            .map_or_else(|| "-".into(), |(least, most)| if most < least * 1.2 { span(most) } else { format!("{}–{}", span(least), rough(most)) });
         facts.push(vec![]);
         facts.push(vec![say(Mean::Quiet, "  reads    "), say(Mean::Text, format!("{}/s at best", human(watch.pace.1 as u64)))]);
         facts.push(vec![say(Mean::Quiet, "  fails    "), say(Mean::Text, format!("{:.2} s each", watch.pace.0))]);
