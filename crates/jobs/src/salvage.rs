@@ -218,6 +218,11 @@ impl SalvageOrder {
             order: self.clone(),
         };
         match std::fs::symlink_metadata(&self.map) {
+            Err(_) if std::fs::metadata(pieces::beside(&self.map)).is_ok_and(|meta| meta.len() > 0) => {
+                let list = pieces::beside(&self.map);
+                let text = format!("{} is there, and its map is not: name another map, or take it away", list.display());
+                return Err(Refusal::new("map-exists", text));
+            }
             Err(_) => ready.takes_over = broken_off(bench, &ready.source, &ready.candidate),
             Ok(_) => {
                 let loaded = file::load(&self.map).map_err(|error| Refusal::new("map-damaged", format!("{shown}: {error}")))?;

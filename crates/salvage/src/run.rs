@@ -367,7 +367,7 @@ impl Running<'_, '_> {
     fn serve(&mut self, range: &Range<u64>) -> Result<Vec<u8>, Break> {
         let sector = u64::from(self.salvage.source.geometry().logical_sector);
         let mut bytes = vec![0; (range.end - range.start) as usize];
-        let mut at = range.start;
+        let (mut at, mut exact) = (range.start, false);
         while at < range.end {
             let Some((held, state)) = self.salvage.strategy.map().at(at) else { break };
             let end = held.end.min(range.end);
@@ -382,15 +382,17 @@ impl Running<'_, '_> {
                 State::Unread | State::Deferred(0) => {
                     self.obey()?;
                     // What lies around it is likely to be asked for next; where trouble is near, nothing more than what is wanted.
-                    let step = if state == State::Unread { AROUND } else { sector };
+                    let step = if state == State::Unread && !exact { AROUND } else { sector };
                     let from = (at / step * step).max(held.start);
                     let to = (end.div_ceil(step) * step).min(held.end).min(from + LONG);
                     let ask = Ask { range: from..to, pass: Pass::Skim, worth: Worth::Structure };
                     self.take(&ask)?;
                     let is_better = self.salvage.strategy.map().at(at).is_some_and(|(_, now)| now == State::Saved);
-                    if !is_better && (state == State::Deferred(0) || from == at / sector * sector) {
+                    if !is_better && (exact || state == State::Deferred(0) || from == at / sector * sector) {
                         break;
                     }
+                    // What lies before it in its surroundings may be what fails, or what nobody knows.
+                    exact = !is_better;
                 }
                 State::Deferred(_) | State::Lost => break,
             }

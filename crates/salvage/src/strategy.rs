@@ -223,7 +223,12 @@ impl Strategy {
 
     /// Says what a range is worth; `None` leaves it out.
     pub fn value(&mut self, range: Range<u64>, worth: Option<Worth>) {
-        let range = range.start..range.end.min(self.map.size());
+        // Files begin and end within sectors; reads do not.
+        let end = range.end.div_ceil(self.sector).saturating_mul(self.sector).min(self.map.size());
+        let range = self.aligned(range.start).min(end)..end;
+        if range.is_empty() {
+            return;
+        }
         self.change(range.clone(), |this| this.worth.set(range, worth));
         self.again.clear();
     }

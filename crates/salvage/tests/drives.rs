@@ -133,6 +133,30 @@ fn copies_are_merged() {
     assert!(merged.target[..1400 * 512] == good[..1400 * 512]);
 }
 
+/// A copy of which hardly anything is known is read for that, and no place of it is asked for for ever.
+#[test]
+fn what_nobody_knows_is_not_asked_for_again() {
+    let failing = Failing::new("hardly", 16 * MIB, DISK, "");
+    let known = Failing::new("hardly", 16 * MIB, DISK, "");
+    let mut map = badger_salvage::map::Map::new(16 * MIB);
+    map.set(0..MIB + 512, State::Saved);
+    map.set(3 * MIB + 1024..3 * MIB + 2048, State::Saved);
+    let source = Workshop::default().source(&known.dir.path().join("drive.img")).unwrap();
+    let copy = Salvaged::new(source, map, ("Tamarack T250", "TM25-hardly"), 512, &known.path());
+    let run = go_on(&failing, How { source: Some(Source::detached(Arc::new(copy))), ..How::default() });
+    assert_eq!((run.broke, run.map.totals().saved, run.map.totals().lost), (None, MIB + 512 + 1024, 0));
+}
+
+/// Places of files begin and end within sectors; what is read does not.
+#[test]
+fn reads_begin_and_end_with_sectors() {
+    let failing = Failing::new("odd", 16 * MIB, DISK, "[[fault]]\nkind = \"unreadable\"\nlba = 9000\nsectors = 3\n");
+    let odd = vec![5_000_001..5_000_123, 9000 * 512 + 7..9000 * 512 + 2000, 8_000_000..8_000_000];
+    let run = go_on(&failing, How { wishes: vec![Steer::Value(odd, Some(Worth::Picked))], ..How::default() });
+    assert!(run.moved.iter().all(|(start, len)| start % 512 == 0 && len % 512 == 0), "{:?}", run.moved);
+    is_all_there(&failing, &run);
+}
+
 /// On a volume that the system made: files are named with what is missing of them, and structures come first.
 #[test]
 fn files_are_named_with_what_is_missing() {
