@@ -723,6 +723,17 @@ fn a_failing_drive_is_salvaged_and_steered(#[case] width: usize, #[case] height:
     screen.wait_for("saved over time");
     screen.wait_for("worth going on?");
     screen.wait_for("deferred");
+    // Dig looks into what is there so far, while it goes on, and wants something next.
+    screen.wait_for("free space");
+    screen.keys(&["Space", "d"]);
+    screen.wait_for("Dig into one of 14");
+    screen.keys(&["Enter"]);
+    screen.wait_for("by name");
+    screen.wait_for("Recordings");
+    screen.keys(&["w"]);
+    screen.wait_for("wanted next");
+    screen.keys(&["2", "Space"]);
+    screen.wait_for("worth going on?");
     // By hand: from another place, the other way, and a stretch left out.
     screen.keys(&["Down", "Down", "Down", "g"]);
     screen.keys(&["b", "b", "n"]);

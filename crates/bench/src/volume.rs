@@ -17,6 +17,8 @@ pub struct Opened {
     pub what: &'static str,
     /// Its label, the name of its partition, or where the folder is.
     pub label: String,
+    /// Whether it lies on a drive that is half salvaged, named by its map.
+    pub is_salvaged: bool,
     /// Names it among all.
     key: String,
 }
@@ -66,7 +68,13 @@ impl Bench {
             }
             let folder = Folder::open(path).map_err(|finding| Refusal::new(finding.code, format!("{shown}: {}", finding.text)))?;
             let label = folder.path().display().to_string();
-            return Ok(Opened { what: "folder", key: format!("folder {label} {}", folder.identity().1), label, tree: Box::new(folder) });
+            return Ok(Opened {
+                what: "folder",
+                key: format!("folder {label} {}", folder.identity().1),
+                label,
+                tree: Box::new(folder),
+                is_salvaged: false,
+            });
         }
         let drive: Source = self.workshop.source(path)?;
         let found = table::read(&*drive);
@@ -93,6 +101,7 @@ impl Bench {
         let volume = badger_fs::recognise(&*drive, start, len);
         let label = volume.as_ref().map(|volume| volume.label.clone()).filter(|label| !label.is_empty());
         Ok(Opened {
+            is_salvaged: badger_salvage::is_map(path),
             tree,
             what: volume.map_or("", |volume| volume.kind.word()),
             label: label.unwrap_or_else(|| partition.name.clone()),

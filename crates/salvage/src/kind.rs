@@ -18,11 +18,14 @@ struct Maps;
 
 impl Kind for Maps {
     fn probe(&self, asked: &Asked, _around: &Around) -> Result<Option<Box<dyn Named>>, Refusal> {
-        let mut head = [0; 64];
-        let is_map =
-            asked.meta.is_file() && std::fs::File::open(asked.path).and_then(|file| file.read_exact_at(&mut head, 0)).is_ok() && file::is_map(&head);
-        Ok(is_map.then(|| Box::new(MapDrive { path: asked.path.to_path_buf() }) as Box<dyn Named>))
+        Ok((asked.meta.is_file() && is_map(asked.path)).then(|| Box::new(MapDrive { path: asked.path.to_path_buf() }) as Box<dyn Named>))
     }
+}
+
+/// Whether a file is a salvage map, by its beginning.
+pub fn is_map(path: &Path) -> bool {
+    let mut head = [0; 64];
+    std::fs::File::open(path).and_then(|file| file.read_exact_at(&mut head, 0)).is_ok() && file::is_map(&head)
 }
 
 struct MapDrive {

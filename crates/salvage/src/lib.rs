@@ -13,4 +13,4 @@ mod trouble;
 pub mod value;
 pub mod view;
 
-pub use kind::MAPS;
+pub use kind::{MAPS, is_map};

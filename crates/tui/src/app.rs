@@ -150,6 +150,11 @@ impl App {
             Ok(news) => changed |= news,
             Err(message) => (self.message, changed) = (Some(message), true),
         }
+        if let Some((path, places)) = self.dig.take_wanted()
+            && !self.jobs.want_next(&path, places)
+        {
+            self.message = Some((Mean::Mind, "no salvage goes on with this map: what comes first is named before it begins".into()));
+        }
         let mut ended = Vec::new();
         // What a thread has just brought to its end is drawn too.
         changed |= self.jobs.list.iter().any(JobView::is_busy);
@@ -264,7 +269,15 @@ impl App {
         match message {
             Message::Go(place) => self.go(place),
             Message::Say(mean, text) => self.message = Some((mean, text)),
-            Message::Dig(path) => self.dig_into(path),
+            Message::Dig(path) => {
+                // A map, for one, lies on no shelf before somebody wants to look into it, and says more every time.
+                if self.shelf.is_brought(&path) {
+                    self.shelf.look_again(&path);
+                } else if path.is_file() && !self.shown.items.iter().any(|item| *item.path() == path) {
+                    self.shelf.bring(&self.bench, path.clone());
+                }
+                self.dig_into(path);
+            }
             Message::NewJob => self.new_job(),
             Message::Keep(path) => self.keep(path, None, (String::new(), String::new())),
             Message::Salvage(path) => self.salvage(path),

@@ -48,6 +48,7 @@ const DIG: Keys = &[
     ("[ ]", "scroll the preview"),
     ("r", "read the whole file and say what of it cannot be read"),
     ("f", "find by words of the name and, after a colon, by kind of content"),
+    ("w", "of a drive that is being salvaged: read it next"),
     ("v", "list what is not as it was in an earlier image or drive"),
     ("s", "sort by name, size, time"),
     ("o  m  c", "where to; what happens to clashes; copy the tray out"),

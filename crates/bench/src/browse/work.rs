@@ -4,12 +4,14 @@ use super::rows::{self, Row, Sort};
 use crate::Bench;
 use crate::volume::{Fetch, Opened, parted};
 use badger_drive::{Control, Event, Refusal};
+use badger_fs::Origin;
 use badger_fs::tree::{Node, NodeKind};
 use badger_fs::walk::{Step, Walk};
 use badger_people::changes::{Change, Compared, changes};
 use badger_people::copyout::{Clash, Collision, Report};
 use badger_people::kind;
 use badger_transfer::meter::Meter;
+use std::ops::Range;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -25,6 +27,8 @@ pub enum News {
     Searched(u64, u64),
     /// A pick was counted: files and bytes.
     Counted(String, u64, u64),
+    /// Where on the drive something lies that is wanted next: its path, and the places or why they cannot be told.
+    Lies(String, Result<Vec<Range<u64>>, String>),
     /// What a comparison is made with: opened, or why it cannot be.
     Earlier(u64, Result<Arc<Opened>, Refusal>),
     /// A comparison is over: what it came to, or why there is none.
@@ -119,6 +123,19 @@ pub fn search(opened: &Arc<Opened>, text: &str, number: u64, stop: &Arc<AtomicBo
         }
         let _ = news.send(News::Found(number, hits));
         let _ = news.send(News::Searched(number, count));
+    });
+}
+
+/// Finds out where on the drive a file, or all below a folder, lies.
+pub fn lies(opened: &Arc<Opened>, path: String, news: &Sender<News>) {
+    let (opened, news) = (opened.clone(), news.clone());
+    std::thread::spawn(move || {
+        let places = match opened.tree.origin() {
+            Origin::Volume(volume) => badger_salvage::holed::ranges(volume, &path),
+            Origin::Folder(_) => Err("it lies in a folder of this machine".into()),
+        };
+        // Dig may have been shut meanwhile.
+        let _ = news.send(News::Lies(path, places));
     });
 }
 

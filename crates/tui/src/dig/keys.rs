@@ -94,6 +94,7 @@ fn view_key(dig: &mut Dig, code: KeyCode, bench: &Bench) {
             let earlier = view.earlier.as_ref().map(|earlier| earlier.display().to_string());
             dig.entry = Some(Entry::Earlier(earlier.unwrap_or_default()));
         }
+        KeyCode::Char('w') if view.opened.is_salvaged => view.want(),
         KeyCode::Char('o') => {
             let into = view.into.as_ref().map(|into| into.display().to_string()).unwrap_or_default();
             dig.entry = Some(Entry::Into(into));
@@ -186,6 +187,9 @@ pub fn hints(dig: &Dig) -> Vec<(&'static str, &'static str)> {
                 hints.insert(0, ("x", "stop the copy"));
             } else if !view.tray.is_empty() {
                 hints.insert(0, ("c", if view.into.is_some() { "copy out" } else { "copy out to ..." }));
+            }
+            if view.opened.is_salvaged {
+                hints.insert(0, ("w", "read it next"));
             }
             hints.extend([("o", "where to"), ("m", "clashes"), ("r", "read through"), ("Esc", "back")]);
             hints

@@ -12,6 +12,7 @@ use badger_drive::Refusal;
 use badger_drive::size::{human, span, thousands};
 use badger_people::changes::Compared;
 use badger_people::copyout::{Clash, Collision};
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -99,6 +100,8 @@ pub(super) struct View {
     pub(super) news: (Sender<News>, Receiver<News>),
     /// The image that this one goes on from.
     pub(super) earlier: Option<PathBuf>,
+    /// What is wanted next of a drive that is being salvaged: where it lies.
+    pub(super) wanted: Vec<Range<u64>>,
 }
 
 type Opening = (Choice, Option<PathBuf>, Result<Opened, Refusal>);
@@ -172,6 +175,12 @@ impl Dig {
         self.opening = Some(receive);
     }
 
+    /// What is wanted next, and of which drive; taken once.
+    pub fn take_wanted(&mut self) -> Option<(PathBuf, Vec<Range<u64>>)> {
+        let view = self.view.as_mut().filter(|view| !view.wanted.is_empty())?;
+        Some((view.choice.path.clone(), std::mem::take(&mut view.wanted)))
+    }
+
     /// Chooses a line by its number on the screen.
     pub fn choose(&mut self, at: usize) {
         match &mut self.view {
@@ -238,6 +247,7 @@ impl View {
             said: None,
             news,
             earlier: None,
+            wanted: Vec::new(),
         }
     }
 
@@ -332,6 +342,12 @@ impl View {
                     }
                 }
             }
+            News::Lies(path, Ok(places)) => {
+                let bytes = places.iter().map(|place| place.end - place.start).sum();
+                self.said = Some((Mean::Text, vec![format!("● wanted next: {path}, {} in {} places", human(bytes), thousands(places.len() as u64))]));
+                self.wanted.extend(places);
+            }
+            News::Lies(path, Err(why)) => self.said = Some((Mean::Mind, vec![format!("▲ {path}: {why}")])),
             News::Earlier(number, opened) => match opened {
                 Ok(opened) => {
                     if let Some(against) = self.against(number) {
@@ -442,6 +458,13 @@ impl View {
         work::compare(bench, (earlier, self.choice.number), &self.opened, self.searches, &stop, &self.news.0);
         let (text, against) = (earlier.to_string(), Some(Against::default()));
         self.search = Some(Search { text, number: self.searches, rows: Vec::new(), chosen: 0, over: None, stop, against });
+    }
+
+    /// Finds out where the chosen one lies, so that it is read next.
+    pub(super) fn want(&mut self) {
+        if let Some(row) = self.row() {
+            work::lies(&self.opened, row.path(), &self.news.0);
+        }
     }
 
     fn against(&mut self, number: u64) -> Option<&mut Against> {

@@ -188,7 +188,7 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
             if job.cursor.is_some() {
                 hints.extend([("g", "go here"), ("p", "this first"), ("n", "leave this out")]);
             }
-            hints.extend([("b", "other way"), ("z", "rest 2 min"), ("l", "limit"), ("h", "hurry")]);
+            hints.extend([("d", "dig"), ("b", "other way"), ("z", "rest 2 min"), ("l", "limit"), ("h", "hurry")]);
             hints
         }
         Step::Run => {

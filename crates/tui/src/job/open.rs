@@ -7,6 +7,8 @@ use badger_bench::Bench;
 use badger_bench::ledger::JobRow;
 use badger_jobs::salvage::SalvageOrder;
 use badger_jobs::{ImageOrder, Order};
+use badger_salvage::run::Steer;
+use badger_salvage::strategy::Worth;
 use crossterm::event::KeyCode;
 use std::path::Path;
 
@@ -90,6 +92,14 @@ impl OpenJobs {
         true
     }
 
+    /// Wants something next of the drive whose salvage goes on by this map; false where none does.
+    pub fn want_next(&mut self, map: &Path, places: Vec<std::ops::Range<u64>>) -> bool {
+        let job = self.list.iter().find(|job| job.is_running() && job.rescue.as_ref().is_some_and(|rescue| rescue.order.map == *map));
+        let Some(rescue) = job.and_then(|job| job.rescue.as_ref()) else { return false };
+        rescue.seat.wishes.lock().expect("wishes lock").push_back(Steer::Value(places, Some(Worth::Picked)));
+        true
+    }
+
     /// Whether keys are letters.
     pub fn is_typing(&self) -> bool {
         self.list.get(self.current).is_some_and(JobView::is_typing)
@@ -122,6 +132,9 @@ impl OpenJobs {
             KeyCode::Char('[') => self.current = (self.current + count - 1) % count,
             KeyCode::Esc if !job.back() => return Some(Message::Go(Place::Bench)),
             KeyCode::Esc => {}
+            KeyCode::Char('d') if job.step >= Step::Run && job.rescue.is_some() => {
+                return job.rescue.as_ref().map(|rescue| Message::Dig(rescue.order.map.clone()));
+            }
             KeyCode::Char('d') if job.step >= Step::Prove && job.keep.is_some() => return Some(Message::Dig(job.order.target.clone())),
             code => job.key(code, bench),
         }
