@@ -701,7 +701,9 @@ fn a_failing_drive_is_salvaged_and_steered(#[case] width: usize, #[case] height:
     let description = std::path::Path::new(&screen.dir).join("dunmore-slate.drive.toml");
     let faults = std::fs::read_to_string(&description).unwrap();
     std::fs::write(&description, format!("{faults}\n[[fault]]\nkind = \"unreadable\"\nlba = 39178\nsectors = 4\n")).unwrap();
-    screen.find("take dunmore slate source");
+    // What fails is offered a salvage before all else.
+    screen.keys(&["Down", "Down", "Down"]);
+    screen.wait_for("it fails: salvage it");
     screen.keys(&["v"]);
     screen.wait_for("nothing of the drive is read before");
     screen.keys(&["Enter", "f"]);

@@ -260,6 +260,20 @@ fn a_damaged_second_boot_region_is_a_note() {
     assert_eq!((codes(&survey), survey.is_sound()), (vec!["exfat-boot-checksum", "exfat-boot-copy"], true));
 }
 
+/// Systems take as much of the bitmap as the clusters need, and their checker says nothing of it.
+#[test]
+fn a_bitmap_that_says_it_is_longer_is_a_note() {
+    let mut bytes = exfat();
+    let heap = le32(&bytes, 88) * 512 + (le32(&bytes, 96) - 2) * (512 << bytes[109]);
+    let entry = heap + bytes[heap..].chunks(32).position(|entry| entry[0] == 0x81).unwrap() * 32;
+    bytes[entry + 28] = 4;
+    let file = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(file.path(), &bytes).unwrap();
+    assert!(std::process::Command::new("fsck.exfat").arg("-n").arg(file.path()).output().unwrap().status.success());
+    let survey = survey(bytes);
+    assert_eq!((codes(&survey), survey.is_sound()), (vec!["exfat-bitmap-size"], true));
+}
+
 fn utf16(text: &str) -> Vec<u8> {
     text.encode_utf16().flat_map(u16::to_le_bytes).collect()
 }

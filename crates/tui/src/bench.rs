@@ -127,8 +127,14 @@ impl BenchView {
             ("d", "dig"),
             ("h", "health"),
             ("i", "image"),
+            ("v", "salvage"),
             ("o", "open a file"),
         ];
+        // A drive that fails is offered it first.
+        if self.items.get(self.chosen).is_some_and(|item| how(item) == State::Failing) {
+            hints.retain(|(key, _)| *key != "v");
+            hints.insert(0, ("v", "it fails: salvage it"));
+        }
         if self.source.is_some() && self.target.is_some() {
             hints.insert(0, ("j", "make the job"));
         } else {

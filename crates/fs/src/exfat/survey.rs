@@ -108,6 +108,12 @@ impl ExFat {
             }
             _ => claims.findings.add(Finding::grave("exfat-no-bitmap", "the bitmap of clusters in use is missing or damaged")),
         }
+        // Systems take as much of it as the clusters need, and go on where it says that it is longer.
+        if size > wanted {
+            let text = format!("the bitmap says that it has {size} bytes where the clusters need {wanted}");
+            claims.findings.add(Finding::note("exfat-bitmap-size", text));
+        }
+        let size = size.min(wanted);
         self.claim_chain(place, size, Use::Metadata, "the bitmap", &mut claims);
         // Systems read both by their first cluster and their length, whatever the table says of the clusters between.
         let (letters, letters_len, _) = self.system.upcase;
