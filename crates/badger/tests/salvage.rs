@@ -78,6 +78,13 @@ fn what_does_not_belong_together_is_refused() {
     fs::write(&to, &before).unwrap();
     assert_eq!(code(&[text(&drive), text(&to), "--map", text(&map)]), "no-tail");
     assert!(fs::read(&to).unwrap() == before);
+    // Another drive that says the same of itself is not mixed with the first one.
+    let held = fs::read(&to).unwrap();
+    let good = fs::read(place.path("drive.img")).unwrap();
+    place.noise("drive.img", 40 * MIB, 8);
+    assert_eq!(code(&[text(&drive), text(&to), "--map", text(&map), "--confirm", "out", "--again"]), "source-changed");
+    assert!(fs::read(&to).unwrap() == held);
+    fs::write(place.path("drive.img"), good).unwrap();
     fs::write(&map, "something else").unwrap();
     assert_eq!(code(&[text(&drive), text(&to), "--map", text(&map), "--confirm", "out"]), "map-damaged");
     let inside = place.path("drive.img");

@@ -27,6 +27,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use tracing::info;
 
+/// Pieces of a drive that fails that are read again before its salvage is gone on with.
+const SOURCE_SAMPLES: u64 = 4;
+
 /// What becomes of places on the target that could not be read.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Fill {
@@ -278,7 +281,8 @@ impl SalvageReady {
             let is_hole = target.zero_run(0, self.map.size()) >= target.geometry().size_bytes;
             return is_hole || self.begun && !self.node.is_empty() && node(&self.order.target) == self.node;
         }
-        pieces::sample(&self.order.map, &self.map, &target).is_ok_and(|(equal, differ)| equal > 0 && differ == 0)
+        let sampled = pieces::sample(&self.order.map, &self.map, &target, pieces::SAMPLES);
+        sampled.is_ok_and(|sampled| sampled.equal > 0 && sampled.differ + sampled.unread == 0)
     }
 
     /// Releases the target and salvages, until there is nothing more to do or a limit is reached.
@@ -293,6 +297,15 @@ impl SalvageReady {
         let Self { order, source, candidate, mut map, begun, job, takes_over, .. } = self;
         let _claim = source.claim()?;
         source.obey(control);
+        // Boxes give one serial to many drives: bytes of two of them must not come together on one target.
+        if begun && differs(&order.map, &map, &source) {
+            let text = format!(
+                "{} gives other bytes than the drive that {} is of: another drive, or it was written to",
+                order.source.display(),
+                order.map.display()
+            );
+            return Err(Refusal::new("source-changed", text));
+        }
         let own = candidate.tail();
         let tail = if known && tail.is_empty() { own.as_str() } else { tail };
         let size = map.size();
@@ -340,7 +353,11 @@ impl SalvageReady {
         let saved_before = map.totals().saved;
         observer.event(&Event::Phase { phase: Phase::Salvage, total: size, done: saved_before, files: None });
         info!(job, run = run_id, from = source.key(), begun, "a salvage begins");
-        let find = || find_again(bench, &source);
+        let find = || {
+            let again = find_again(bench, &source)?;
+            let so_far = file::load(&order.map).ok()?.map;
+            (!differs(&order.map, &so_far, &again)).then_some(again)
+        };
         let heat = || heat(bench, &source);
         let mut salvage = Salvage {
             source: source.clone(),
@@ -420,6 +437,11 @@ impl SalvageReady {
             report,
         })
     }
+}
+
+/// Whether a drive gives other bytes than were read from it before, where it gives any.
+fn differs(map_path: &Path, map: &Map, drive: &Source) -> bool {
+    pieces::sample(map_path, map, drive, SOURCE_SAMPLES).is_ok_and(|sampled| sampled.differ > 0)
 }
 
 /// The same drive, where it is attached anew; one without a serial is not told from others.

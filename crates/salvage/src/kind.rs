@@ -45,8 +45,8 @@ fn target(path: &Path, loaded: &Loaded) -> io::Result<Source> {
     };
     let target = Workshop::default().source(there.ok_or_else(missing)?).map_err(|refusal| io::Error::other(refusal.text))?;
     // Another thing of the same name must not be taken for what was saved.
-    match pieces::sample(path, &loaded.map, &target) {
-        Ok((_, 0)) if target.geometry().size_bytes >= loaded.of.size => Ok(target),
+    match pieces::sample(path, &loaded.map, &target, pieces::SAMPLES) {
+        Ok(sampled) if sampled.differ + sampled.unread == 0 && target.geometry().size_bytes >= loaded.of.size => Ok(target),
         Ok(_) => Err(io::Error::new(io::ErrorKind::InvalidData, format!("{} does not hold what the map says was saved on it", last.display()))),
         Err(error) => Err(error),
     }

@@ -12,8 +12,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 const RECORD: usize = 48;
-/// Pieces that a sample looks at.
-const SAMPLES: u64 = 16;
+/// Pieces of a target that a sample looks at.
+pub const SAMPLES: u64 = 16;
 /// Pieces are no longer than that.
 pub const MOST: u64 = 16 << 20;
 
@@ -129,19 +129,16 @@ pub fn prove(map_path: &Path, map: &Map, target: &Target, control: &Control, eac
 fn read_back((list, seen): (&Mutex<BufReader<File>>, &Mutex<Map>), map: &Map, target: &Target, control: &Control, each: &dyn Fn(u64, u64)) {
     let (mut record, mut buffer, mut zeroes) = ([0; RECORD], Buffer::new(MOST as usize), None);
     while control.go_on() && list.lock().expect("list lock").read_exact(&mut record).is_ok() {
-        let [start, len] = [0, 8].map(|at| u64::from_le_bytes(record[at..at + 8].try_into().unwrap_or_default()));
-        let Some(end) = start.checked_add(len).filter(|_| len > 0 && len <= MOST) else { continue };
         // What was written by a run that broke off before it was called saved is read, and noted, once more.
-        if !map.is_saved(start..end) {
-            continue;
-        }
+        let Some((Range { start, end }, noted)) = piece(&record).filter(|(range, _)| map.is_saved(range.clone())) else { continue };
+        let len = end - start;
         let bytes = &mut buffer[..len as usize];
         target.forget(start, len);
         let equal = if target.zero_run(start, len) >= len {
             zeroes = Some(zeroes.filter(|(of, _)| *of == len).unwrap_or_else(|| (len, of_zeroes(len))));
-            zeroes.is_some_and(|(_, hash)| hash.as_bytes() == &record[16..])
+            zeroes.is_some_and(|(_, hash)| hash.as_bytes() == noted)
         } else {
-            target.read_at(start, bytes).is_ok() && blake3::hash(bytes).as_bytes() == &record[16..]
+            target.read_at(start, bytes).is_ok() && blake3::hash(bytes).as_bytes() == noted
         };
         let mut seen = seen.lock().expect("proof lock");
         // Of two notes of one place one may be of a read whose write never came to the target: one that holds is enough.
@@ -151,25 +148,43 @@ fn read_back((list, seen): (&Mutex<BufReader<File>>, &Mutex<Map>), map: &Map, ta
     }
 }
 
-/// Compares some of the pieces with what a target holds: how many are equal, and how many are not.
+/// What a sample of the pieces came to, in pieces.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Sampled {
+    /// The drive holds what was noted.
+    pub equal: u64,
+    /// It holds other bytes.
+    pub differ: u64,
+    /// It could not be read there.
+    pub unread: u64,
+}
+
+/// Compares `most` of the pieces, spread over all, with what a drive holds: the target, or the one that it came from.
 ///
 /// # Errors
 /// The system, where the list cannot be read.
-pub fn sample(map_path: &Path, map: &Map, target: &Source) -> io::Result<(u64, u64)> {
+pub fn sample(map_path: &Path, map: &Map, drive: &Source, most: u64) -> io::Result<Sampled> {
     let file = File::open(beside(map_path))?;
     let count = file.metadata()?.len() / RECORD as u64;
-    let (mut equal, mut differ) = (0, 0);
+    let mut out = Sampled::default();
     let mut buffer = Buffer::new(MOST as usize);
-    for turn in 0..SAMPLES.min(count) {
+    for turn in 0..most.min(count) {
         let mut record = [0; RECORD];
-        file.read_exact_at(&mut record, turn * (count / SAMPLES.min(count)) * RECORD as u64)?;
-        let [start, len] = [0, 8].map(|at| u64::from_le_bytes(record[at..at + 8].try_into().unwrap_or_default()));
-        let Some(end) = start.checked_add(len).filter(|_| len > 0 && len <= MOST) else { continue };
-        if map.is_saved(start..end) {
-            let bytes = &mut buffer[..len as usize];
-            let same = target.read_at(start, bytes).is_ok() && blake3::hash(bytes).as_bytes() == &record[16..];
-            if same { equal += 1 } else { differ += 1 }
+        file.read_exact_at(&mut record, turn * (count / most.min(count)) * RECORD as u64)?;
+        let Some((range, hash)) = piece(&record).filter(|(range, _)| map.is_saved(range.clone())) else { continue };
+        let bytes = &mut buffer[..(range.end - range.start) as usize];
+        match drive.read_at(range.start, bytes) {
+            Err(_) => out.unread += 1,
+            Ok(()) if blake3::hash(bytes).as_bytes() == hash => out.equal += 1,
+            Ok(()) => out.differ += 1,
         }
     }
-    Ok((equal, differ))
+    Ok(out)
+}
+
+/// What a record says: the place of a piece, and its hash; `None` where it can be none.
+fn piece(record: &[u8; RECORD]) -> Option<(Range<u64>, &[u8])> {
+    let [start, len] = [0, 8].map(|at| u64::from_le_bytes(record[at..at + 8].try_into().unwrap_or_default()));
+    let end = start.checked_add(len).filter(|_| len > 0 && len <= MOST)?;
+    Some((start..end, &record[16..]))
 }
