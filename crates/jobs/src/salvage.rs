@@ -390,7 +390,7 @@ impl SalvageReady {
             Err(why) => {
                 report.outcome = Outcome::Interrupted;
                 report.reason = why.to_string();
-                // What there is is listed all the same; a stop ends that too, where it is given again.
+                // What there is is listed all the same: that takes as long as going through the folders on the target.
                 if !matches!(why, Break::Target(_)) {
                     files = holed::files(&view(), &map, &|| false);
                 }
