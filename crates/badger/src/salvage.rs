@@ -74,7 +74,6 @@ pub enum FillArg {
 }
 
 /// A span of time as it is typed.
-/// A span of time as it is typed.
 fn spanned(text: &str) -> Result<Duration, String> {
     let wrong = || format!("\"{text}\" is no span of time: 90s, 45m or 2h");
     let (number, unit) = text.split_at(text.len() - text.chars().last().map_or(0, char::len_utf8));

@@ -73,7 +73,29 @@ pub struct SheetData {
     pub rates: Vec<Option<f64>>,
     /// The outcome.
     pub report: Report,
+    /// Place by place, where the drive was salvaged.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub surface: Option<Surface>,
 }
+
+/// A salvaged drive as a drawing: equal parts of it, each with the worst that is in it.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Surface {
+    /// A letter a part: `s` saved, `u` not read, `d` deferred, `l` lost.
+    pub cells: String,
+    /// Bytes in these four states, in this order.
+    pub bytes: [u64; 4],
+    /// What stands on the target where nothing could be read, in words.
+    pub filled: String,
+    /// Files that are whole, and that are not, as far as any were found.
+    pub files: (u64, u64),
+}
+
+/// Parts of a salvaged drive in a row of the drawing, and rows.
+const ACROSS: usize = 120;
+const ROWS: usize = 12;
+/// Parts of the whole drawing.
+pub const CELLS: usize = ACROSS * ROWS;
 
 const LEFT: f32 = 18.0;
 const RIGHT: f32 = 192.0;
@@ -176,7 +198,8 @@ pub fn draw(data: &SheetData) -> Drawing {
         drive_part(&mut flow, what, drive);
     }
     rates_part(&mut flow, data);
-    lost_part(&mut flow, &data.report);
+    surface_part(&mut flow, data);
+    lost_part(&mut flow, data);
     proof_part(&mut flow, &data.report);
     partitions_part(&mut flow, &data.target);
     signature(&mut flow);
@@ -304,15 +327,67 @@ fn rates_part(flow: &mut Flow, data: &SheetData) {
 /// So many stretches are listed; whoever has more of them reads the ledger.
 const MOST_LOST: usize = 20_000;
 
-fn lost_part(flow: &mut Flow, report: &Report) {
-    flow.head("Unreadable", 8.0);
+/// What was had of a drive that fails, place by place.
+fn surface_part(flow: &mut Flow, data: &SheetData) {
+    let Some(surface) = &data.surface else { return };
+    let states =
+        [('s', "saved", Some(Fill::Grey(0.8))), ('u', "not read", None), ('d', "deferred", Some(Fill::Hatch)), ('l', "lost", Some(Fill::Grey(0.0)))];
+    let (cell, row) = (WIDE / ACROSS as f32, 2.6);
+    flow.head("Surface", 10.0 + row * ROWS as f32);
+    let top = flow.y + 3.0;
+    let page = &mut flow.drawing;
+    let mut x = RIGHT;
+    for ((_, word, fill), bytes) in states.into_iter().zip(surface.bytes).rev() {
+        let text = format!("{word} {}", human(bytes));
+        x -= width(&text, 8.0, false) + 1.0;
+        page.text(x, flow.y, 8.0, text);
+        x -= 4.0;
+        page.rect(x, flow.y - 2.4, 2.8, 2.6, fill, 0.25);
+        x -= 4.0;
+    }
+    let cells: Vec<char> = surface.cells.chars().take(CELLS).collect();
+    for (at, line) in cells.chunks(ACROSS).enumerate() {
+        let y = top + at as f32 * row;
+        let mut from = 0;
+        for run in line.chunk_by(|one, next| one == next) {
+            let fill = states.iter().find(|(letter, ..)| *letter == run[0]).and_then(|(_, _, fill)| *fill);
+            if fill.is_some() {
+                page.rect(LEFT + from as f32 * cell, y, run.len() as f32 * cell, row - 0.5, fill, 0.0);
+            }
+            from += run.len();
+        }
+        page.rect(LEFT, y, from as f32 * cell, row - 0.5, None, 0.2);
+    }
+    flow.y = top + row * cells.len().div_ceil(ACROSS) as f32;
+    let each = data.source.size_bytes / surface.cells.len().max(1) as u64;
+    let files = match surface.files {
+        (0, 0) => String::new(),
+        (whole, 0) => format!(" Of the files that were found all {} are whole.", thousands(whole)),
+        (whole, holed) => {
+            format!(" Of the files that were found {} are whole and {} are not; these are named below.", thousands(whole), thousands(holed))
+        }
+    };
+    flow.down(1.5);
+    flow.lines(
+        LEFT,
+        7.5,
+        3.5,
+        &format!("From the first sector, line by line; each mark stands for {}, and shows the worst in it.{files}", human(each)),
+    );
+    flow.down(7.0);
+}
+
+fn lost_part(flow: &mut Flow, data: &SheetData) {
+    let report = &data.report;
+    flow.head(if data.surface.is_some() { "Not saved" } else { "Unreadable" }, 8.0);
     let y = flow.y;
     if report.lost.is_empty() {
         let none = if report.outcome == Outcome::Interrupted { "nothing so far" } else { "nothing; every sector was read" };
         flow.drawing.text(LEFT + 26.0, y, 9.0, none);
         return flow.down(7.0);
     }
-    flow.drawing.text(LEFT + 26.0, y, 9.0, format!("{} in {} stretches, zero on the target", human(report.lost_bytes), report.lost.len()));
+    let filled = data.surface.as_ref().map_or("zero on the target", |surface| &surface.filled);
+    flow.drawing.text(LEFT + 26.0, y, 9.0, format!("{} in {} stretches, {filled}", human(report.lost_bytes), report.lost.len()));
     let each = |lost: &badger_inspect::Stretch| format!("{}+{}", lost.start, lost.sectors);
     let shown: Vec<String> = report.lost.iter().take(MOST_LOST).map(each).collect();
     let more = report.lost.len().saturating_sub(MOST_LOST);

@@ -1,8 +1,8 @@
 //! Job sheets of all kinds of jobs: everything stays on the page, and other programs can read both forms.
 
-use badger_bench::drawing::{Anchor, Drawing, Shape, width};
+use badger_bench::drawing::{Anchor, Drawing, Fill, Shape, width};
 use badger_bench::ribbon::{Part, Ribbon};
-use badger_bench::sheet::{DriveFacts, SheetData, draw};
+use badger_bench::sheet::{CELLS, DriveFacts, SheetData, Surface, draw};
 use badger_inspect::Stretch;
 use badger_transfer::{Line, Outcome, Report, Verdict};
 use rstest::rstest;
@@ -56,6 +56,7 @@ fn sheet(parts: u64, lost: u64, outcome: Outcome, long: bool) -> SheetData {
         target: facts("Corvane NX", parts),
         rates,
         report,
+        surface: None,
     }
 }
 
@@ -106,6 +107,44 @@ fn everything_stays_on_the_page(
     let drawing = draw(&sheet(parts, lost, outcome, long));
     inside(&drawing);
     apart(&drawing);
+}
+
+/// What a customer is told of a drive that could not be read whole: a drawing of it, and no word that is not so.
+#[test]
+fn a_salvaged_drive_is_drawn() {
+    let mut data = sheet(3, 40, Outcome::Incomplete, false);
+    let cells: String = (0..CELLS)
+        .map(|at| {
+            if at % 97 == 0 {
+                'l'
+            } else if at % 50 == 1 {
+                'd'
+            } else if at > 1000 {
+                'u'
+            } else {
+                's'
+            }
+        })
+        .collect();
+    data.surface =
+        Some(Surface { cells, bytes: [200 << 30, 30 << 30, 5 << 20, 1 << 20], filled: "left on the target as it was".into(), files: (1200, 3) });
+    let drawing = draw(&data);
+    inside(&drawing);
+    apart(&drawing);
+    let texts: Vec<&str> =
+        drawing.pages.iter().flatten().filter_map(|shape| if let Shape::Text { text, .. } = shape { Some(text.as_str()) } else { None }).collect();
+    let all = texts.join(" ");
+    for said in ["Surface", "saved 215 GB", "lost 1.05 MB", "deferred 5.24 MB", "3 are not", "left on the target as it was"] {
+        assert!(all.contains(said), "{said}: {all}");
+    }
+    assert!(!all.contains("zero on the target"), "{all}");
+    let black =
+        drawing.pages.iter().flatten().filter(|shape| matches!(shape, Shape::Rect { fill: Some(Fill::Grey(grey)), .. } if *grey == 0.0)).count();
+    assert!(black >= CELLS / 97, "{black}");
+    // What was kept before there were such drawings is read as ever.
+    let mut old = serde_json::to_value(&data).unwrap();
+    old.as_object_mut().unwrap().remove("surface");
+    assert_eq!(serde_json::from_value::<SheetData>(old).unwrap().surface, None);
 }
 
 #[test]

@@ -17,6 +17,7 @@ pub mod extents;
 pub mod failing;
 pub mod field;
 pub mod flight;
+pub mod gentle;
 pub mod ground;
 pub mod health;
 pub mod identity;

@@ -1,5 +1,6 @@
 //! Keeping a drive in an image of our own.
 
+use crate::record;
 use badger_bench::Bench;
 use badger_bench::ledger;
 use badger_bench::ribbon::Ribbon;
@@ -354,11 +355,9 @@ impl ImageReady {
             source: source_facts,
             rates: Vec::new(),
             report: report.clone(),
+            surface: None,
         };
-        let json = serde_json::to_string(&sheet).unwrap_or_default();
-        if let Err(error) = ledger.end_run(run, &report, &json) {
-            report.reason = format!("{} (the ledger could not be written: {error})", report.reason).trim().to_string();
-        }
+        record::end(&mut ledger, run, &mut report, &sheet);
         info!(job, run, outcome = format!("{:?}", report.outcome), lost = report.lost_bytes, "the image is done");
         Ok(report)
     }

@@ -2,8 +2,9 @@
 
 use badger_bench::ledger::Ledger;
 use badger_bench::rates::Rates;
+use badger_bench::sheet::SheetData;
 use badger_layout::Plan;
-use badger_transfer::{Event, Observer, Phase};
+use badger_transfer::{Event, Observer, Phase, Report};
 use std::sync::Mutex;
 use tracing::info;
 
@@ -46,6 +47,14 @@ impl Record {
     fn note(&self, text: &str) {
         // A ledger that cannot be written shows at the end of the run; the run itself must not suffer.
         let _ = self.ledger.note(self.run, text);
+    }
+}
+
+/// Ends a run in the ledger, with all that its sheet is drawn from. A ledger that cannot be written is told of in the report.
+pub(crate) fn end(ledger: &mut Ledger, run: i64, report: &mut Report, sheet: &SheetData) {
+    let json = serde_json::to_string(sheet).unwrap_or_default();
+    if let Err(error) = ledger.end_run(run, report, &json) {
+        report.reason = format!("{} (the ledger could not be written: {error})", report.reason).trim().to_string();
     }
 }
 

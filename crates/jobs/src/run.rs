@@ -2,7 +2,7 @@
 
 use crate::order::Order;
 use crate::prepared::Prepared;
-use crate::record::Recorder;
+use crate::record::{self, Recorder};
 use badger_bench::Bench;
 use badger_bench::ledger::{self, Ledger};
 use badger_bench::ribbon::Ribbon;
@@ -129,11 +129,9 @@ impl Ready {
             target: target_facts,
             rates: rates.cells(),
             report: report.clone(),
+            surface: None,
         };
-        let json = serde_json::to_string(&sheet).unwrap_or_default();
-        if let Err(error) = ledger.end_run(run_id, &report, &json) {
-            report.reason = format!("{} (the ledger could not be written: {error})", report.reason).trim().to_string();
-        }
+        record::end(&mut ledger, run_id, &mut report, &sheet);
         Ok(report)
     }
 }

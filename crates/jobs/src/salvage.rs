@@ -1,11 +1,13 @@
 //! Salvaging a drive that fails, as a job of the ledger.
 
+use crate::record;
 use badger_bench::Bench;
 use badger_bench::ledger;
 use badger_bench::ribbon::Ribbon;
-use badger_bench::sheet::{DriveFacts, SheetData};
+use badger_bench::sheet::{CELLS, DriveFacts, SheetData, Surface};
 use badger_drive::buffer::Buffer;
 use badger_drive::clock::Clock;
+use badger_drive::gentle::Gentle;
 use badger_drive::size::{human, thousands};
 use badger_drive::{Candidate, Control, Event, Ground, Observer, Outcome, Phase, Refusal, Release, Source, Target};
 use badger_inspect::{Hazard, Level, Line, Looked, Stretch, Verdict, hazard};
@@ -295,10 +297,12 @@ impl SalvageReady {
         }
         let known = self.is_known(bench);
         let Self { order, source, candidate, mut map, begun, job, takes_over, .. } = self;
-        let _claim = source.claim()?;
+        // A drive that is found again is held in its place.
+        let held = Mutex::new((source.claim()?, gentle(bench, &source)));
         source.obey(control);
         // Boxes give one serial to many drives: bytes of two of them must not come together on one target.
-        if begun && differs(&order.map, &map, &source) {
+        let compared = if begun { compared_with(&order.map, &map, &source) } else { Compared::Nothing };
+        if compared == Compared::Differs {
             let text = format!(
                 "{} gives other bytes than the drive that {} is of: another drive, or it was written to",
                 order.source.display(),
@@ -356,7 +360,12 @@ impl SalvageReady {
         let find = || {
             let again = find_again(bench, &source)?;
             let so_far = file::load(&order.map).ok()?.map;
-            (!differs(&order.map, &so_far, &again)).then_some(again)
+            if compared_with(&order.map, &so_far, &again) == Compared::Differs {
+                return None;
+            }
+            let claim = again.claim().ok()?;
+            *held.lock().expect("claim lock") = (claim, gentle(bench, &again));
+            Some(again)
         };
         let heat = || heat(bench, &source);
         let mut salvage = Salvage {
@@ -400,6 +409,11 @@ impl SalvageReady {
                 prove(&mut report, &order, &map, &target, control, observer, &*clock);
                 files = holed::files(&view(), &map, &|| control.is_stopped());
                 report.proof.extend(lines(&view(), &files, &map));
+                if compared == Compared::Unread {
+                    let text =
+                        "whether this is the drive that the map was begun with was not compared: of what was saved before it gave nothing again";
+                    report.proof.push(Line::new("source", Verdict::NotChecked, text));
+                }
                 conclude(&mut report, &map, control);
             }
         }
@@ -417,12 +431,10 @@ impl SalvageReady {
             source: source_facts,
             rates: Vec::new(),
             report: report.clone(),
+            surface: Some(surface(&map, &files, order.fill)),
         };
-        let json = serde_json::to_string(&sheet).unwrap_or_default();
         let mut ledger = ledger;
-        if let Err(error) = ledger.end_run(run_id, &report, &json) {
-            report.reason = format!("{} (the ledger could not be written: {error})", report.reason).trim().to_string();
-        }
+        record::end(&mut ledger, run_id, &mut report, &sheet);
         info!(job, run = run_id, outcome = format!("{:?}", report.outcome), lost = report.lost_bytes, "the salvage ended");
         Ok(SalvageReport {
             map: map.totals(),
@@ -439,9 +451,31 @@ impl SalvageReady {
     }
 }
 
-/// Whether a drive gives other bytes than were read from it before, where it gives any.
-fn differs(map_path: &Path, map: &Map, drive: &Source) -> bool {
-    pieces::sample(map_path, map, drive, SOURCE_SAMPLES).is_ok_and(|sampled| sampled.differ > 0)
+/// What a drive gives of what was read from it before.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Compared {
+    /// Nothing was read before, or nothing noted.
+    Nothing,
+    /// The same.
+    Equal,
+    /// Other bytes.
+    Differs,
+    /// It gives none of them any more.
+    Unread,
+}
+
+fn compared_with(map_path: &Path, map: &Map, drive: &Source) -> Compared {
+    match pieces::sample(map_path, map, drive, SOURCE_SAMPLES) {
+        Ok(sampled) if sampled.differ > 0 => Compared::Differs,
+        Ok(sampled) if sampled.equal > 0 => Compared::Equal,
+        Ok(sampled) if sampled.unread > 0 => Compared::Unread,
+        _ => Compared::Nothing,
+    }
+}
+
+/// The kernel does not try again by itself on what is salvaged, where it can be asked not to.
+fn gentle(bench: &Bench, source: &Source) -> Option<Gentle> {
+    bench.workshop.sysfs.gentle(bench.workshop.found(&source.identity().path)?.numbers?)
 }
 
 /// The same drive, where it is attached anew; one without a serial is not told from others.
@@ -476,6 +510,34 @@ fn account(report: &mut Report, map: &Map, before: u64, sector: u32) {
         }
     }
     report.lost = lost.into_iter().map(|(start, end)| Stretch { start: start / sector, sectors: (end - start).div_ceil(sector) }).collect();
+}
+
+/// The map as a drawing on paper.
+fn surface(map: &Map, files: &Files, fill: Fill) -> Surface {
+    let size = map.size().max(1);
+    let letter = |state: State| match state {
+        State::Saved => ('s', 0),
+        State::Unread => ('u', 1),
+        State::Deferred(_) => ('d', 2),
+        State::Lost => ('l', 3),
+    };
+    let share = |at: usize| (u128::from(size) * at as u128 / CELLS as u128) as u64;
+    let worst = |at: usize| {
+        let range = share(at)..share(at + 1).max(share(at) + 1);
+        map.within(range).map(|(_, state)| letter(state)).max_by_key(|(_, rank)| *rank).map_or('s', |(letter, _)| letter)
+    };
+    let totals = map.totals();
+    let filled = match fill {
+        Fill::Zero => "zero on the target where it was tried",
+        Fill::Marked => "marked on the target sector by sector where it was tried",
+        Fill::Keep => "left on the target as it was",
+    };
+    Surface {
+        cells: (0..CELLS).map(worst).collect(),
+        bytes: [totals.saved, totals.unread, totals.deferred, totals.lost],
+        filled: filled.into(),
+        files: (files.whole, files.holed.len() as u64),
+    }
 }
 
 /// Marks on the target what could not be read.
