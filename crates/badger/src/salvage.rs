@@ -6,7 +6,7 @@ use badger_bench::Bench;
 use badger_drive::size::{self, human, span, thousands};
 use badger_drive::{Control, Refusal};
 use badger_jobs::salvage::{Fill, SalvageOrder, SalvageReport, Seat};
-use badger_salvage::run::Limits;
+use badger_salvage::limits::{Limits, rests, spanned};
 use badger_salvage::value::Wanted;
 use badger_transfer::Report;
 use clap::{Args, ValueEnum};
@@ -19,7 +19,7 @@ use std::time::Duration;
 pub struct SalvageArgs {
     /// The drive that fails; the map of another copy of it; an image. Never written to
     pub source: PathBuf,
-    /// Where to; a raw file that is not there is made
+    /// Where to: a drive, a raw file that is there or is made, or a new image of our own (.zbi)
     pub target: PathBuf,
     /// What is known of every place; one that is there is gone on with
     #[arg(long, value_name = "FILE")]
@@ -73,25 +73,6 @@ pub enum FillArg {
     Keep,
 }
 
-/// A span of time as it is typed.
-fn spanned(text: &str) -> Result<Duration, String> {
-    let wrong = || format!("\"{text}\" is no span of time: 90s, 45m or 2h");
-    let (number, unit) = text.split_at(text.len() - text.chars().last().map_or(0, char::len_utf8));
-    let factor = match unit {
-        "s" => 1.0,
-        "m" => 60.0,
-        "h" => 3600.0,
-        _ => return Err(wrong()),
-    };
-    let number: f64 = number.parse().map_err(|_| wrong())?;
-    if number.is_finite() && (0.0..1e9).contains(&number) { Ok(Duration::from_secs_f64(number * factor)) } else { Err(wrong()) }
-}
-
-fn rests(text: &str) -> Result<(Duration, Duration), String> {
-    let (work, rest) = text.split_once('/').ok_or_else(|| format!("\"{text}\" is no such pair: 45m/5m"))?;
-    Ok((spanned(work)?, spanned(rest)?))
-}
-
 /// `badger salvage`.
 pub fn salvage(bench: &Bench, args: &SalvageArgs, common: &Common) -> Result<u8, Refusal> {
     let refused = |refusal: Refusal| {
@@ -104,13 +85,14 @@ pub fn salvage(bench: &Bench, args: &SalvageArgs, common: &Common) -> Result<u8,
         Err(refusal)
     };
     let order = SalvageOrder {
+        image: None,
         source: args.source.clone(),
         target: args.target.clone(),
         map: args.map.clone(),
         new_size: args.new_size,
         again: args.again,
         wanted: Wanted { first: args.first.clone(), used: args.used },
-        limits: Limits { time: args.limit, failures: args.failures, rests: args.rest, tries: args.tries, hottest: args.hottest },
+        limits: Limits { time: args.limit, failures: args.failures, rests: args.rest, tries: args.tries, hottest: args.hottest, pauses: false },
         fill: match args.fill {
             FillArg::Zero => Fill::Zero,
             FillArg::Marked => Fill::Marked,
@@ -195,21 +177,5 @@ fn told(salvaged: &SalvageReport, verbose: bool) {
     salvaged.problems.iter().take(5).for_each(|problem| tell!("  ▲ {problem}"));
     if salvaged.missing_elsewhere > 0 {
         tell!("  {} that are missing belong to no file that was found", human(salvaged.missing_elsewhere));
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn spans_are_taken_and_others_refused() {
-        assert_eq!(spanned("90s"), Ok(Duration::from_secs(90)));
-        assert_eq!(spanned("1.5m"), Ok(Duration::from_secs(90)));
-        assert_eq!(rests("2h/5m"), Ok((Duration::from_secs(7200), Duration::from_secs(300))));
-        for wrong in ["", "s", "5", "5x", "-1s", "infs", "nans", "5é", "1e30h"] {
-            assert!(spanned(wrong).is_err(), "{wrong}");
-        }
-        assert!(rests("45m").is_err());
     }
 }

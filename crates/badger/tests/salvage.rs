@@ -2,6 +2,7 @@
 
 mod support;
 
+use rstest::rstest;
 use std::fs;
 use std::io::{BufRead, BufReader};
 use std::process::{Command, Stdio};
@@ -117,15 +118,19 @@ fn killed_at_random_it_comes_to_the_same_end() {
     assert_eq!(differ, 100);
 }
 
-/// A server that gives errors at random: all of it is read in the end.
-#[test]
-fn a_server_that_gives_errors_is_read_to_its_end() {
+/// A server that gives errors at random: all of it is read in the end. One that tries again by itself is only slow.
+#[rstest]
+#[case::errors(&["--filter=error", "--filter=delay"], &["error-pread=EIO", "error-pread-rate=50%", "rdelay=2ms"], true)]
+#[case::tries_again(&["--filter=retry", "--filter=error"], &["retries=20", "retry-delay=1", "retry-exponential=no", "error-pread=EIO", "error-pread-rate=12%"], false)]
+fn a_server_that_gives_errors_is_read_to_its_end(#[case] filters: &[&str], #[case] parameters: &[&str], #[case] fails: bool) {
     let place = Place::new();
     let good = place.noise("drive.img", 24 * MIB, 3);
     let socket = place.path("socket");
     let mut server = Command::new("nbdkit")
-        .args(["--foreground", "--exit-with-parent", "-U", text(&socket), "--filter=error", "--filter=delay", "file", text(&good)])
-        .args(["error-pread=EIO", "error-pread-rate=50%", "rdelay=2ms"])
+        .args(["--foreground", "--exit-with-parent", "-U", text(&socket)])
+        .args(filters)
+        .args(["file", text(&good)])
+        .args(parameters)
         .stderr(Stdio::null())
         .spawn()
         .unwrap();
@@ -142,7 +147,7 @@ fn a_server_that_gives_errors_is_read_to_its_end() {
     server.wait().unwrap();
     assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
     let failures: u64 = report["passes"].as_array().unwrap().iter().map(|pass| pass["failures"].as_u64().unwrap()).sum();
-    assert!(failures > 0, "the server gave no error: {report}");
+    assert_eq!(failures > 0, fails, "{report}");
     assert!(report["simulated_seconds"].is_null());
     assert!(fs::read(&to).unwrap() == fs::read(&good).unwrap());
 }
@@ -179,6 +184,34 @@ fn a_half_salvaged_drive_is_a_drive() {
     let (code, report) = place.json(&["salvage", text(&map), text(&second), "--map", text(&its), "--again"]);
     assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
     assert!(fs::read(&second).unwrap() == bytes);
+}
+
+/// Onto an image of our own: it holds what was saved and says what was not, and can be made again of more.
+#[test]
+fn an_image_is_made_of_what_was_saved() {
+    let place = Place::new();
+    let drive = failing(&place, HOLE);
+    let (to, map, gathered) = (place.path("slate.zbi"), place.path("slate.map"), place.path("slate.gathered.img"));
+    let args = ["salvage", text(&drive), text(&to), "--map", text(&map)];
+    let (code, report) = place.json(&args);
+    assert_eq!((code, report["outcome"].as_str(), report["map"]["lost"].as_u64()), (1, Some("incomplete"), Some(40 * 512)), "{report}");
+    let line = report["proof"].as_array().unwrap().iter().find(|line| line["what"] == "image").unwrap();
+    assert_eq!(line["result"], "holds", "{report}");
+    assert!(gathered.exists() && map.exists(), "it is gone on with from there");
+    // What is not in it is not given for zeroes.
+    let (back, its) = (place.path("back.img"), place.path("back.map"));
+    let (_, read) = place.json(&["salvage", text(&to), text(&back), "--map", text(&its)]);
+    assert_eq!((read["map"]["saved"].as_u64(), read["map"]["lost"].as_u64()), (Some(40 * MIB - 40 * 512), Some(0)), "{read}");
+    // An image that is there is not written over; without it the same command goes on, and at the end all is one proved image.
+    assert_eq!(place.json(&args).1["code"], "image-exists");
+    fs::remove_file(&to).unwrap();
+    let drive = failing(&place, "");
+    let (code, report) = place.json(&["salvage", text(&drive), text(&to), "--map", text(&map), "--again"]);
+    assert_eq!((code, report["outcome"].as_str(), report["read_bytes"].as_u64()), (0, Some("proved"), Some(40 * 512)), "{report}");
+    assert!(to.exists() && !gathered.exists() && !map.exists());
+    let (last, of_it) = (place.path("last.img"), place.path("last.map"));
+    assert_eq!(place.json(&["salvage", text(&to), text(&last), "--map", text(&of_it)]).0, 0);
+    assert!(fs::read(&last).unwrap() == fs::read(place.path("drive.img")).unwrap());
 }
 
 /// A clone that meets trouble again and again says so, and a salvage takes over what it has.

@@ -711,6 +711,14 @@ fn a_failing_drive_is_salvaged_and_steered(#[case] width: usize, #[case] height:
     screen.typed("#1/Recordings");
     screen.keys(&["Enter"]);
     screen.wait_for("structures, then #1/Recordings");
+    screen.keys(&["l"]);
+    screen.typed("failures x");
+    screen.keys(&["Enter"]);
+    screen.wait_for("needs a number");
+    screen.keys(&["BSpace"]);
+    screen.typed("90000 ; tries 16");
+    screen.keys(&["Enter"]);
+    screen.wait_for("failures 90000 ; tries 16");
     screen.keys(&["o"]);
     screen.wait_for("its map lies beside it");
     for _ in 0..90 {
@@ -736,6 +744,12 @@ fn a_failing_drive_is_salvaged_and_steered(#[case] width: usize, #[case] height:
     screen.wait_for("wanted next");
     screen.keys(&["2", "Space"]);
     screen.wait_for("worth going on?");
+    screen.wait_for(" whole files");
+    // Whose a place is: the folders lie at the front of it.
+    screen.keys(&["Right"]);
+    screen.keys(&["Up"; 30]);
+    screen.keys(&["Left"; 130]);
+    screen.wait_for("#1/");
     // By hand: from another place, the other way, and a stretch left out.
     screen.keys(&["Down", "Down", "Down", "g"]);
     screen.keys(&["b", "b", "n"]);

@@ -367,7 +367,7 @@ fn surface_part(flow: &mut Flow, data: &SheetData) {
             format!(" Of the files that were found {} are whole and {} are not; these are named below.", thousands(whole), thousands(holed))
         }
     };
-    flow.down(1.5);
+    flow.down(3.5);
     flow.lines(
         LEFT,
         7.5,

@@ -5,11 +5,13 @@
 
 mod imaging;
 mod order;
+mod outcome;
 mod plan;
 mod prepared;
 mod record;
 mod run;
 pub mod salvage;
+pub mod salvaged;
 mod sight;
 
 pub use imaging::{ImageOrder, ImageReady, ImageSight, There};

@@ -1,22 +1,25 @@
 //! Salvaging a drive that fails, as a job of the ledger.
 
-use crate::record;
+use crate::imaging::ImageOrder;
+use crate::{outcome, record};
 use badger_bench::Bench;
 use badger_bench::ledger;
 use badger_bench::ribbon::Ribbon;
-use badger_bench::sheet::{CELLS, DriveFacts, SheetData, Surface};
+use badger_bench::sheet::{DriveFacts, SheetData};
 use badger_drive::buffer::Buffer;
 use badger_drive::clock::Clock;
 use badger_drive::gentle::Gentle;
-use badger_drive::size::{human, thousands};
+use badger_drive::size::human;
 use badger_drive::{Candidate, Control, Event, Ground, Observer, Outcome, Phase, Refusal, Release, Source, Target};
-use badger_inspect::{Hazard, Level, Line, Looked, Stretch, Verdict, hazard};
+use badger_inspect::{Hazard, Level, Line, Looked, Verdict, hazard};
 use badger_layout::Plan;
+use badger_salvage::ends::Break;
 use badger_salvage::file::{self, MapFile, Of};
 use badger_salvage::holed::{self, Files};
+use badger_salvage::limits::Limits;
 use badger_salvage::map::{Map, State, Totals};
 use badger_salvage::pieces::{self, Pieces};
-use badger_salvage::run::{Break, Limits, PassReport, Salvage, Steer, Watch, run};
+use badger_salvage::run::{PassReport, Salvage, Steer, Watch, run};
 use badger_salvage::strategy::Strategy;
 use badger_salvage::value::Wanted;
 use badger_salvage::view::Salvaged;
@@ -44,6 +47,17 @@ pub enum Fill {
     Keep,
 }
 
+impl Fill {
+    /// What stands on the target, in words.
+    fn said(self) -> &'static str {
+        match self {
+            Self::Zero => "zero on the target where it was tried",
+            Self::Marked => "marked on the target sector by sector where it was tried",
+            Self::Keep => "left on the target as it was",
+        }
+    }
+}
+
 /// What is asked for.
 #[derive(Clone, Debug, Default)]
 pub struct SalvageOrder {
@@ -51,6 +65,8 @@ pub struct SalvageOrder {
     pub source: PathBuf,
     /// Path of the target; a file that is not there is made.
     pub target: PathBuf,
+    /// An image of our own that is made of what was saved. Then the target is the file in which that is gathered.
+    pub image: Option<PathBuf>,
     /// Its map; one that is there is gone on with.
     pub map: PathBuf,
     /// Size of a new target file, in bytes; as large as the drive where that is not said.
@@ -187,7 +203,18 @@ impl SalvageOrder {
     ///
     /// # Errors
     /// A refusal with its reason.
-    pub fn prepare(self, bench: &Bench) -> Result<SalvageReady, Refusal> {
+    pub fn prepare(mut self, bench: &Bench) -> Result<SalvageReady, Refusal> {
+        if self.image.is_none() && self.target.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("zbi")) {
+            self.image = Some(self.target.clone());
+            self.target.set_extension("gathered.img");
+        }
+        if let Some(image) = self.image.as_ref().filter(|image| std::fs::symlink_metadata(image).is_ok()) {
+            let text = format!(
+                "{} is there already; if it was made of what was saved so far, take it away and the same command goes on, or name another image",
+                image.display()
+            );
+            return Err(Refusal::new("image-exists", text));
+        }
         let source = bench.workshop.source(&self.source)?;
         let geometry = source.geometry();
         let shown = self.map.display();
@@ -222,6 +249,10 @@ impl SalvageOrder {
             takes_over: None,
             order: self.clone(),
         };
+        if let Some(image) = &self.image {
+            let text = format!("what is saved is gathered in {} first; {} is made of it at the end", self.target.display(), image.display());
+            ready.hazards.push(Hazard::new(Level::Note, "image-later", text));
+        }
         match std::fs::symlink_metadata(&self.map) {
             Err(_) if std::fs::metadata(pieces::beside(&self.map)).is_ok_and(|meta| meta.len() > 0) => {
                 let list = pieces::beside(&self.map);
@@ -387,7 +418,7 @@ impl SalvageReady {
         let mut report = Report::new(order.source.display().to_string(), order.target.display().to_string());
         report.job = job;
         report.planned_bytes = size;
-        account(&mut report, &map, saved_before, source.geometry().logical_sector);
+        outcome::account(&mut report, &map, saved_before, source.geometry().logical_sector);
         report.seconds = watch.seconds;
         let mut files = Files::default();
         let ended = ended.and_then(|()| fill(&map, &target, order.fill, source.geometry().logical_sector));
@@ -402,22 +433,28 @@ impl SalvageReady {
                 // What there is is listed all the same: that takes as long as going through the folders on the target.
                 if !matches!(why, Break::Target(_)) {
                     files = holed::files(&view(), &map, &|| false);
+                    report.proof.push(Line::new("blocks", Verdict::NotChecked, "not read back: it is not at its end"));
+                    report.proof.extend(outcome::lines(&view(), &files, &map));
                 }
             }
             Ok(()) => {
                 observer.event(&Event::Phase { phase: Phase::Prove, total: map.totals().saved, done: 0, files: None });
-                prove(&mut report, &order, &map, &target, control, observer, &*clock);
+                outcome::prove(&mut report, &order.map, &map, &target, control, observer, &*clock);
                 files = holed::files(&view(), &map, &|| control.is_stopped());
-                report.proof.extend(lines(&view(), &files, &map));
+                report.proof.extend(outcome::lines(&view(), &files, &map));
                 if compared == Compared::Unread {
                     let text =
                         "whether this is the drive that the map was begun with was not compared: of what was saved before it gave nothing again";
                     report.proof.push(Line::new("source", Verdict::NotChecked, text));
                 }
-                conclude(&mut report, &map, control);
+                outcome::conclude(&mut report, &map, control);
             }
         }
         let source_facts = DriveFacts::new(&identity, source.geometry(), Ribbon::of(&Looked::at_structures(&view()), size));
+        if let Some(image) = order.image.as_ref().filter(|_| report.outcome != Outcome::Interrupted) {
+            drop(target);
+            packed(bench, &order, image, control, observer, &mut report);
+        }
         let sheet = SheetData {
             job,
             workshop: bench.named(Some(&ledger), "workshop"),
@@ -431,7 +468,7 @@ impl SalvageReady {
             source: source_facts,
             rates: Vec::new(),
             report: report.clone(),
-            surface: Some(surface(&map, &files, order.fill)),
+            surface: Some(outcome::surface(&map, &files, order.fill.said())),
         };
         let mut ledger = ledger;
         record::end(&mut ledger, run_id, &mut report, &sheet);
@@ -448,6 +485,51 @@ impl SalvageReady {
             timeline: watch.timeline,
             report,
         })
+    }
+}
+
+/// Makes an image of what was saved. Where all was, and the image is proved, what it was gathered in is taken away.
+fn packed(bench: &Bench, order: &SalvageOrder, image: &Path, control: &Control, observer: &dyn Observer, report: &mut Report) {
+    let asked = ImageOrder {
+        source: order.map.clone(),
+        file: image.to_path_buf(),
+        ticket: order.ticket.clone(),
+        customer: order.customer.clone(),
+        technician: order.technician.clone(),
+        ..ImageOrder::default()
+    };
+    let shown = image.display();
+    let line = match asked.prepare(bench, control).and_then(|ready| ready.run(bench, control, observer)) {
+        Err(refusal) => Line::new("image", Verdict::Fails, format!("{shown} could not be made of what was saved: {}", refusal.text)),
+        Ok(made) => {
+            let blocks = made.proof.iter().find(|line| line.what == "blocks");
+            let (held, said) = blocks.map_or((Verdict::NotChecked, ""), |line| (line.result, line.text.as_str()));
+            match made.outcome {
+                Outcome::Interrupted | Outcome::Refused => {
+                    // What is gathered is all there: a part of an image is of no use beside it.
+                    let _ = badger_image::own::give_up(image, None);
+                    Line::new("image", Verdict::Fails, format!("{shown} is not made: {}", made.reason))
+                }
+                _ => Line::new("image", held, format!("{shown} is made of what was saved: {said}")),
+            }
+        }
+    };
+    let is_whole = line.result == Verdict::Holds && report.outcome == Outcome::Proved;
+    if line.result != Verdict::Holds {
+        report.reason = [report.reason.as_str(), line.text.as_str()].iter().filter(|text| !text.is_empty()).copied().collect::<Vec<_>>().join("; ");
+        report.outcome = match report.outcome {
+            _ if control.is_stopped() => Outcome::Interrupted,
+            Outcome::Proved => Outcome::Finished,
+            other => other,
+        };
+    }
+    report.proof.push(line);
+    if is_whole {
+        for path in [order.target.clone(), order.map.clone(), pieces::beside(&order.map)] {
+            if let Err(error) = std::fs::remove_file(&path) {
+                report.reason = format!("{} could not be taken away: {error}", path.display());
+            }
+        }
     }
 }
 
@@ -497,49 +579,6 @@ fn heat(bench: &Bench, source: &Source) -> Option<i64> {
     bench.workshop.health(&found).facts.celsius
 }
 
-fn account(report: &mut Report, map: &Map, before: u64, sector: u32) {
-    let (totals, sector) = (map.totals(), u64::from(sector));
-    report.read_bytes = totals.saved.saturating_sub(before);
-    report.written_bytes = report.read_bytes;
-    report.lost_bytes = map.size() - totals.saved;
-    let mut lost: Vec<(u64, u64)> = Vec::new();
-    for (range, _) in map.iter().filter(|(_, state)| *state != State::Saved) {
-        match lost.last_mut() {
-            Some((_, end)) if *end == range.start => *end = range.end,
-            _ => lost.push((range.start, range.end)),
-        }
-    }
-    report.lost = lost.into_iter().map(|(start, end)| Stretch { start: start / sector, sectors: (end - start).div_ceil(sector) }).collect();
-}
-
-/// The map as a drawing on paper.
-fn surface(map: &Map, files: &Files, fill: Fill) -> Surface {
-    let size = map.size().max(1);
-    let letter = |state: State| match state {
-        State::Saved => ('s', 0),
-        State::Unread => ('u', 1),
-        State::Deferred(_) => ('d', 2),
-        State::Lost => ('l', 3),
-    };
-    let share = |at: usize| (u128::from(size) * at as u128 / CELLS as u128) as u64;
-    let worst = |at: usize| {
-        let range = share(at)..share(at + 1).max(share(at) + 1);
-        map.within(range).map(|(_, state)| letter(state)).max_by_key(|(_, rank)| *rank).map_or('s', |(letter, _)| letter)
-    };
-    let totals = map.totals();
-    let filled = match fill {
-        Fill::Zero => "zero on the target where it was tried",
-        Fill::Marked => "marked on the target sector by sector where it was tried",
-        Fill::Keep => "left on the target as it was",
-    };
-    Surface {
-        cells: (0..CELLS).map(worst).collect(),
-        bytes: [totals.saved, totals.unread, totals.deferred, totals.lost],
-        filled: filled.into(),
-        files: (files.whole, files.holed.len() as u64),
-    }
-}
-
 /// Marks on the target what could not be read.
 fn fill(map: &Map, target: &Target, fill: Fill, sector: u32) -> Result<(), Break> {
     if fill == Fill::Keep {
@@ -570,88 +609,4 @@ fn marks(start: u64, len: u64, sector: u64) -> Vec<u8> {
         bytes[..len].copy_from_slice(&text.as_bytes()[..len]);
     }
     out
-}
-
-fn prove(report: &mut Report, order: &SalvageOrder, map: &Map, target: &Target, control: &Control, observer: &dyn Observer, clock: &dyn Clock) {
-    let began = clock.now();
-    let each = |start: u64, len: u64| {
-        let at = clock.now().saturating_sub(began).as_secs_f64();
-        observer.event(&Event::Moved { start, len, at });
-    };
-    let sector = u64::from(target.geometry().logical_sector);
-    let line = match pieces::prove(&order.map, map, target, control, &each) {
-        Err(error) => Line::new("blocks", Verdict::NotChecked, format!("what was written cannot be compared: its list cannot be read: {error}")),
-        Ok(back) if back.stopped => Line::new("blocks", Verdict::NotChecked, "stopped while the target was read back"),
-        Ok(back) if !back.differing.is_empty() => {
-            let places =
-                back.differing.iter().map(|range| Stretch { start: range.start / sector, sectors: (range.end - range.start).div_ceil(sector) });
-            let text =
-                format!("{} stretches of the target hold other bytes than were written; do not hand it over, try another one", back.differing.len());
-            Line { places: places.collect(), ..Line::new("blocks", Verdict::Fails, text) }
-        }
-        Ok(back) if back.unknown > 0 => {
-            let text =
-                format!("{} read back from the target equal what was read; of {} more nothing was noted", human(back.equal), human(back.unknown));
-            Line::new("blocks", Verdict::NotChecked, text)
-        }
-        Ok(back) => {
-            Line::new("blocks", Verdict::Holds, format!("{} read back from the target equal what was read from the drive", human(back.equal)))
-        }
-    };
-    report.proof.push(line);
-    if let Err(what) = target.is_still_there() {
-        let text = format!("what was written is not what stands under the target's name now: {what}");
-        report.proof.insert(0, Line::new("blocks", Verdict::Fails, text));
-    }
-}
-
-/// What is said of the files, and of what was not looked at.
-fn lines(view: &Source, files: &Files, map: &Map) -> Vec<Line> {
-    let mut out = Vec::new();
-    let totals = map.totals();
-    if totals.saved < map.size() {
-        let count = |count: usize| if count == 1 { "1 file is".to_string() } else { format!("{} files are", thousands(count as u64)) };
-        let (result, text) = match (files.holed.len(), files.problems.len()) {
-            (0, 0) if files.whole > 0 => (Verdict::Holds, format!("all {} files that were found are whole", thousands(files.whole))),
-            (0, 0) => (Verdict::NotChecked, "no volume was found whose files could be named".to_string()),
-            (0, _) => (Verdict::NotChecked, "not all files could be named: folders or volumes are lost themselves".to_string()),
-            (holed, _) => (Verdict::Fails, format!("{} not whole, {} are", count(holed), thousands(files.whole))),
-        };
-        let named = files.holed.iter().map(|file| match &file.unknown {
-            Some(why) => format!("{}: {why}", file.path),
-            None => format!("{}: {} of {} missing", file.path, human(file.bytes()), human(file.size)),
-        });
-        let evidence: Vec<String> = files.problems.iter().cloned().chain(named).take(2000).collect();
-        out.push(Line { evidence, ..Line::new("files", result, text) });
-        if files.elsewhere > 0 {
-            let text = format!("{} that are missing belong to no file that was found", human(files.elsewhere));
-            out.push(Line::new("rest", Verdict::NotChecked, text));
-        }
-    }
-    let looked = Looked::at_structures(view);
-    let table = &looked.table;
-    let text = format!("{} with {} partitions, as it was salvaged", table.kind.word(), table.data_partitions().len());
-    let sound = table.is_sound();
-    let mut line = Line::new("table", if sound { Verdict::Holds } else { Verdict::Fails }, text);
-    line.evidence = table.problems.iter().map(|problem| format!("{}: {}", problem.code, problem.text)).collect();
-    out.push(line);
-    out.push(Line::new("boot", Verdict::NotChecked, "starting up was not tried"));
-    out.push(Line::new("licence", Verdict::NotChecked, "the licence was not looked at"));
-    out
-}
-
-/// The worst of everything that is known is the verdict.
-fn conclude(report: &mut Report, map: &Map, control: &Control) {
-    let totals = map.totals();
-    let failed = report.proof.iter().find(|line| line.result == Verdict::Fails && line.what == "blocks").map(|line| line.text.clone());
-    let missing = map.size() - totals.saved;
-    (report.outcome, report.reason) = match (failed, missing) {
-        (Some(failed), _) => (Outcome::Finished, failed),
-        _ if control.is_stopped() => (Outcome::Interrupted, "stopped while the target was read back; give the same command again".into()),
-        (None, 0) if report.proof.iter().any(|line| line.what == "blocks" && line.result != Verdict::Holds) => {
-            (Outcome::Finished, "all is saved; not all of it could be read back and compared".into())
-        }
-        (None, 0) => (Outcome::Proved, String::new()),
-        (None, missing) => (Outcome::Incomplete, format!("{} in {} stretches are not saved", human(missing), thousands(report.lost.len() as u64))),
-    };
 }

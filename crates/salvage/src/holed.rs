@@ -6,6 +6,7 @@ use badger_fs::Volume;
 use badger_fs::tree::{Entry, NodeKind};
 use badger_fs::walk::walk_until;
 use badger_inspect::Looked;
+use std::cell::{Cell, RefCell};
 use std::ops::Range;
 
 /// A stretch of a file that is missing.
@@ -75,13 +76,16 @@ fn places(volume: &dyn Volume, entry: &Entry) -> Result<Vec<(u64, u64, u64)>, St
     Ok(out)
 }
 
-/// Everything on the drive that a file, or all below a folder, lies on.
-pub fn ranges(volume: &dyn Volume, path: &str) -> Result<Vec<Range<u64>>, String> {
+/// Everything on the drive that a file, or each below a folder, lies on.
+///
+/// # Errors
+/// Why it cannot be found.
+pub fn ranges(volume: &dyn Volume, path: &str) -> Result<Vec<Vec<Range<u64>>>, String> {
     let node = badger_fs::tree::find(volume, path).map_err(|finding| finding.text)?;
     let mut out = Vec::new();
     let mut add = |entry: &Entry| {
         if let (NodeKind::File, Ok(places)) = (entry.node.kind, places(volume, entry)) {
-            out.extend(places.into_iter().map(|(start, len, _)| start..start + len));
+            out.push(places.into_iter().map(|(start, len, _)| start..start + len).collect());
         }
     };
     let name = badger_fs::tree::Name { bytes: Vec::new(), shown: String::new() };
@@ -90,6 +94,43 @@ pub fn ranges(volume: &dyn Volume, path: &str) -> Result<Vec<Range<u64>>, String
         walk_until(volume, node, "", &|| false, &mut |_, entry| add(entry));
     }
     Ok(out)
+}
+
+/// Files that something of a place on the drive belongs to.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Owners {
+    /// Each as `#NUMBER` of the partition and the path in it.
+    pub names: Vec<String>,
+    /// There are more.
+    pub more: bool,
+}
+
+/// Whose a place on a half-salvaged drive is: at most so many names, of what can be gone through.
+pub fn owners(drive: &Source, range: &Range<u64>, most: usize, stop: &dyn Fn() -> bool) -> Owners {
+    let mut out = Owners::default();
+    let looked = Looked::at_structures(drive);
+    for partition in looked.table.data_partitions() {
+        let (start, len) = looked.table.place(partition);
+        if start >= range.end || start.saturating_add(len) <= range.start {
+            continue;
+        }
+        let Ok(volume) = badger_fs::open(drive, start, len) else { continue };
+        let Ok(root) = volume.root() else { continue };
+        let (found, is_enough) = (RefCell::new(&mut out), Cell::new(false));
+        walk_until(&*volume, root, "", &|| is_enough.get() || stop(), &mut |path, entry| {
+            let touches = |(place, len, _): &(u64, u64, u64)| *place < range.end && place + len > range.start;
+            if entry.node.kind == NodeKind::File && places(&*volume, entry).is_ok_and(|places| places.iter().any(touches)) {
+                let mut found = found.borrow_mut();
+                if found.names.len() == most {
+                    found.more = true;
+                    is_enough.set(true);
+                } else {
+                    found.names.push(format!("#{}{path}", partition.number));
+                }
+            }
+        });
+    }
+    out
 }
 
 /// Goes through every file of a half-salvaged drive, of which `drive` shows what is saved.

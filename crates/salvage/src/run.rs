@@ -1,19 +1,21 @@
 //! Carries out what a strategy wants: reads, writes, notes, waits for a drive that vanished.
 
+use crate::ends::Break;
 use crate::file::MapFile;
+use crate::limits::Limits;
 use crate::map::{Map, State, Totals};
 use crate::pieces::Pieces;
 use crate::strategy::{Ask, Came, LONG, Pass, Strategy, Worth};
 use crate::through::Through;
 use crate::value::{self, Wanted};
-use badger_drive::buffer::{Buffer, Pool, is_zero};
+use crate::writer::{Piece, Writer, hash_all};
+use badger_drive::buffer::Pool;
 use badger_drive::clock::Clock;
-use badger_drive::{Control, Event, Holds, Observer, Patience, ReadError, Source, Stretch, Target, WriteError};
+use badger_drive::{Control, Event, Holds, Observer, Patience, ReadError, Source, Stretch, Target};
 use std::collections::VecDeque;
-use std::io;
 use std::ops::Range;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::atomic::AtomicBool;
+use std::sync::mpsc::{SyncSender, sync_channel};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
@@ -24,8 +26,6 @@ const FLUSH_BYTES: u64 = 1 << 30;
 pub const DEADLINE: Duration = Duration::from_secs(60);
 /// How long a drive that vanished, or does not answer, is waited for.
 pub const ABSENCE: Duration = Duration::from_secs(600);
-/// How often it is asked how hot it is.
-const HEAT_EVERY: Duration = Duration::from_secs(30);
 /// So many other places are read before the same one is tried again.
 const ELSEWHERE: usize = 8;
 /// Bytes that are read around what is looked for first.
@@ -44,43 +44,10 @@ pub enum Steer {
     Backwards(bool),
     /// This is worth something else; `None` leaves it out.
     Value(Vec<Range<u64>>, Option<Worth>),
+    /// These files come next, each with all its places.
+    Files(Vec<Vec<Range<u64>>>),
     /// Leave the drive in peace for so long.
     Rest(Duration),
-}
-
-/// What a technician allows.
-#[derive(Clone, Debug, Default)]
-pub struct Limits {
-    /// Time on the run's clock.
-    pub time: Option<Duration>,
-    /// Reads that fail, one after the other, with nothing saved between them.
-    pub failures: Option<u64>,
-    /// A rest after so long, and how long.
-    pub rests: Option<(Duration, Duration)>,
-    /// How often a sector is tried.
-    pub tries: Option<u8>,
-    /// It is not read any more where it is hotter than this, in degrees Celsius.
-    pub hottest: Option<i64>,
-}
-
-/// Why a run ended before there was nothing more to do. All of these can be gone on with.
-#[derive(Debug, thiserror::Error)]
-pub enum Break {
-    /// The technician stopped it.
-    #[error("stopped; give the same command again to go on")]
-    Stopped,
-    /// A limit is reached.
-    #[error("{0}; give the same command again to go on")]
-    Limit(String),
-    /// The drive does not come back.
-    #[error("the source does not answer any more ({0}); let it cool, plug it in again and give the same command")]
-    SourceGone(String),
-    /// The target did not take a write.
-    #[error("target: {0}")]
-    Target(#[from] WriteError),
-    /// The map could not be written.
-    #[error("the map cannot be written: {0}; make room for it and give the same command again")]
-    Map(#[from] io::Error),
 }
 
 /// What a run came to in one pass.
@@ -160,125 +127,30 @@ pub struct Salvage<'a> {
     pub clock: Arc<dyn Clock>,
 }
 
-/// What is to be written.
-enum Piece {
-    Data(Range<u64>, Buffer, Option<blake3::Hash>),
-    Zero(Range<u64>),
-    /// All before it is to be durable, and noted: what changed, and the whole where the map gets long.
-    Mark(Vec<(Range<u64>, State)>, Option<Map>),
-    /// All before it is to be written.
-    Sync(SyncSender<()>),
-}
-
-struct Writer<'a> {
-    target: &'a Target,
-    file: MapFile,
-    pieces: Pieces,
-    pool: &'a Pool,
-}
-
-impl Writer<'_> {
-    fn zero(&self, range: Range<u64>) -> Result<(), Break> {
-        let mut at = range.start;
-        while at < range.end {
-            let mut len = self.target.zero_run(at, range.end - at);
-            if len == 0 {
-                len = (range.end - at).min(1 << 20);
-                self.target.write_zero(at, len)?;
-            }
-            at += len;
-        }
-        Ok(())
-    }
-
-    fn take(&mut self, piece: Piece) -> Result<(), Break> {
-        match piece {
-            Piece::Data(range, buffer, hash) => {
-                let bytes = &buffer[..(range.end - range.start) as usize];
-                self.pieces.add(range.start, bytes.len() as u64, &hash.unwrap_or_else(|| blake3::hash(bytes)));
-                let written = if is_zero(bytes) { self.zero(range) } else { self.target.write_at(range.start, bytes).map_err(Break::from) };
-                self.pool.give(buffer);
-                written
-            }
-            Piece::Zero(range) => {
-                self.pieces.add_zeroes(range.clone());
-                self.zero(range)
-            }
-            // The target first, then the list, then the map: never the other way round.
-            Piece::Mark(changes, whole) => {
-                self.target.flush()?;
-                self.pieces.keep()?;
-                match whole {
-                    Some(map) => self.file.renew(&map)?,
-                    None => self.file.note(&changes)?,
-                }
-                Ok(())
-            }
-            Piece::Sync(done) => {
-                // Nobody waits any more where the run ended.
-                let _ = done.send(());
-                Ok(())
-            }
-        }
-    }
-
-    /// Takes what comes to its end; after a failure nothing more is written, and the pool gets its buffers all the same.
-    fn work(&mut self, taken: &Receiver<Piece>, failed: &AtomicBool) -> Result<(), Break> {
-        let mut ended = Ok(());
-        for piece in taken {
-            match (&ended, piece) {
-                (Ok(()), piece) => {
-                    ended = self.take(piece);
-                    failed.store(ended.is_err(), Ordering::SeqCst);
-                }
-                (Err(_), Piece::Data(_, buffer, _)) => self.pool.give(buffer),
-                (Err(_), _) => {}
-            }
-        }
-        ended
-    }
-}
-
 /// The state of a run.
-struct Running<'a, 's> {
-    salvage: &'a mut Salvage<'s>,
+pub(crate) struct Running<'a, 's> {
+    pub salvage: &'a mut Salvage<'s>,
     /// The target, to be read.
     target: Source,
     out: SyncSender<Piece>,
     pool: &'a Pool,
-    failed: &'a AtomicBool,
-    began: Duration,
+    pub failed: &'a AtomicBool,
+    pub began: Duration,
     /// The last mark, and what was written since.
     marked: Duration,
     since: u64,
     /// Changes noted since the map was whole.
     noted: usize,
-    rested: Duration,
-    heated: Duration,
-    in_a_row: u64,
+    pub rested: Duration,
+    pub heated: Duration,
+    pub in_a_row: u64,
+    pub last_pass: Option<Pass>,
     /// The end of the last trouble with a read.
-    last_good: Option<u64>,
+    pub last_good: Option<u64>,
     /// What was tried again last.
     recent: VecDeque<Range<u64>>,
     /// When the map was shown last.
     map_shown: Instant,
-}
-
-/// Hashes what is on its way to the writer.
-fn hash_all(read: &Receiver<Piece>, hashed: &SyncSender<Piece>) {
-    for piece in read {
-        let piece = match piece {
-            Piece::Data(range, buffer, None) => {
-                let hash = blake3::hash(&buffer[..(range.end - range.start) as usize]);
-                Piece::Data(range, buffer, Some(hash))
-            }
-            piece => piece,
-        };
-        // The writer takes everything to the end, whatever becomes of it.
-        if hashed.send(piece).is_err() {
-            return;
-        }
-    }
 }
 
 /// Runs until there is nothing more to do. What was saved is on the target and in the map, however it ends.
@@ -312,6 +184,7 @@ pub fn run(salvage: &mut Salvage, target: &Target, file: MapFile, pieces: Pieces
             rested: began,
             heated: began,
             in_a_row: 0,
+            last_pass: None,
             last_good: None,
             recent: VecDeque::new(),
             map_shown: Instant::now(),
@@ -357,6 +230,7 @@ impl Running<'_, '_> {
         })?;
         let strategy = &mut self.salvage.strategy;
         values.ranges.iter().for_each(|(range, worth)| strategy.value(range.clone(), *worth));
+        strategy.pick(values.files);
         strategy.turn(0, false);
         let mut watch = self.salvage.watch.lock().expect("watch lock");
         (watch.not_found, watch.free, watch.places) = (values.not_found, values.free, values.places);
@@ -457,70 +331,6 @@ impl Running<'_, '_> {
         self.recent.push_back(ask.range.clone());
     }
 
-    /// What must be looked at between two reads: wishes, limits, rests.
-    fn obey(&mut self) -> Result<(), Break> {
-        let control = self.salvage.control;
-        if !control.go_on() {
-            return Err(Break::Stopped);
-        }
-        // Why is said by the writer.
-        if self.failed.load(Ordering::SeqCst) {
-            return Err(Break::Stopped);
-        }
-        let wishes: Vec<Steer> = self.salvage.wishes.lock().expect("wishes lock").drain(..).collect();
-        for wish in wishes {
-            let strategy = &mut self.salvage.strategy;
-            match wish {
-                Steer::Here(at) => strategy.turn(at, strategy.is_backwards()),
-                Steer::Backwards(backwards) => strategy.turn(strategy.head(), backwards),
-                Steer::Value(ranges, worth) => ranges.into_iter().for_each(|range| strategy.value(range, worth)),
-                Steer::Rest(span) => self.rest(span, "it rests")?,
-            }
-        }
-        let limits = self.salvage.limits.clone();
-        let now = self.salvage.clock.now();
-        if limits.time.is_some_and(|time| now - self.began >= time) {
-            return Err(Break::Limit("the time that was allowed is over".into()));
-        }
-        if limits.failures.is_some_and(|most| self.in_a_row >= most) {
-            let text = format!("{} reads in a row failed, with nothing saved between them", self.in_a_row);
-            return Err(Break::Limit(text));
-        }
-        if let Some((_, rest)) = limits.rests.filter(|(work, _)| now - self.rested >= *work) {
-            self.rest(rest, "it rests")?;
-            self.rested = self.salvage.clock.now();
-        }
-        if let Some(hottest) = limits.hottest
-            && now >= self.heated + HEAT_EVERY
-        {
-            self.heated = now;
-            let mut waited = Duration::ZERO;
-            while (self.salvage.heat)().is_some_and(|heat| heat > hottest) {
-                if waited >= ABSENCE {
-                    return Err(Break::Limit(format!("it stays hotter than {hottest} °C")));
-                }
-                self.rest(HEAT_EVERY, "it is too hot, and cools")?;
-                waited += HEAT_EVERY;
-            }
-        }
-        Ok(())
-    }
-
-    /// Lets time go by, and leaves the drive in peace; a stop ends it.
-    fn rest(&mut self, span: Duration, why: &str) -> Result<(), Break> {
-        self.mark();
-        self.salvage.watch.lock().expect("watch lock").waits = Some(why.into());
-        let end = self.salvage.clock.now() + span;
-        while self.salvage.clock.now() < end {
-            if !self.salvage.control.go_on() {
-                return Err(Break::Stopped);
-            }
-            self.salvage.clock.reach(end.min(self.salvage.clock.now() + Duration::from_millis(200)));
-        }
-        self.salvage.watch.lock().expect("watch lock").waits = None;
-        Ok(())
-    }
-
     /// Carries out one ask, to its end: a drive that vanishes in the middle is waited for.
     fn read_one(&mut self, ask: &Ask) -> Result<Came, Break> {
         let Range { start, end } = ask.range;
@@ -595,66 +405,8 @@ impl Running<'_, '_> {
         self.salvage.observer.event(&Event::Moved { start: range.start, len: range.end - range.start, at: self.seconds() });
     }
 
-    /// Waits until the drive is there again, or another way to it.
-    fn wait_for_it(&mut self, why: &str, waited: &mut Duration) -> Result<(), Break> {
-        self.mark();
-        if self.salvage.control.is_stopped() {
-            return Err(Break::Stopped);
-        }
-        self.salvage.watch.lock().expect("watch lock").waits = Some(format!("it vanished ({why}), and is waited for"));
-        let mut nap = Duration::from_millis(250);
-        loop {
-            if *waited >= ABSENCE {
-                return Err(Break::SourceGone(why.into()));
-            }
-            self.salvage.clock.sleep(nap);
-            *waited += nap;
-            if *waited > Duration::from_secs(10) {
-                nap = Duration::from_secs(1);
-            }
-            if self.salvage.control.is_stopped() {
-                return Err(Break::Stopped);
-            }
-            if self.salvage.source.present() {
-                break;
-            }
-            if let Some(again) = (self.salvage.find)() {
-                self.salvage.source = again;
-                break;
-            }
-        }
-        self.salvage.watch.lock().expect("watch lock").waits = None;
-        Ok(())
-    }
-
-    /// After a read without an answer: nothing else is asked, and nothing held against other places, until it answers again
-    /// where it did before.
-    fn wait_for_an_answer(&mut self, waited: &mut Duration) -> Result<(), Break> {
-        let at = self.last_good.unwrap_or(0);
-        let sector = self.salvage.source.geometry().logical_sector as usize;
-        let mut buffer = vec![0; sector];
-        let patience = Patience { limit: DEADLINE, control: Some(self.salvage.control.clone()) };
-        self.mark();
-        self.salvage.watch.lock().expect("watch lock").waits = Some("it does not answer, and is waited for".into());
-        loop {
-            let began = self.salvage.clock.now();
-            match self.salvage.source.read_within(at, &mut buffer, &patience) {
-                Err(ReadError::Silent { .. }) => *waited += self.salvage.clock.now().saturating_sub(began).max(Duration::from_millis(50)),
-                _ => break,
-            }
-            if self.salvage.control.is_stopped() {
-                return Err(Break::Stopped);
-            }
-            if *waited >= ABSENCE {
-                return Err(Break::SourceGone("it hangs".into()));
-            }
-        }
-        self.salvage.watch.lock().expect("watch lock").waits = None;
-        Ok(())
-    }
-
     /// Asks the writer to make durable what was written, and to note it.
-    fn mark(&mut self) {
+    pub fn mark(&mut self) {
         let changes = self.salvage.strategy.take_changes();
         (self.marked, self.since) = (self.salvage.clock.now(), 0);
         if changes.is_empty() {
@@ -679,6 +431,7 @@ impl Running<'_, '_> {
         let saved = self.salvage.strategy.map().totals().saved;
         let failed = matches!(came, Came::Until(_) | Came::Nothing);
         self.in_a_row = if saved > before || !failed { 0 } else { self.in_a_row + 1 };
+        self.last_pass = Some(ask.pass);
         let mut watch = self.salvage.watch.lock().expect("watch lock");
         let spent = now - began;
         let pass = match watch.passes.iter_mut().find(|pass| pass.name == ask.pass) {

@@ -50,6 +50,8 @@ pub enum Worth {
     Structure,
     /// What somebody picked.
     Picked,
+    /// A file that was picked, and that cannot be whole: something of it failed. Those that may still be whole come before it.
+    Holed,
     /// Held by files, or nobody knows.
     InUse,
     /// Free, as the file systems say.
@@ -58,13 +60,14 @@ pub enum Worth {
 
 impl Worth {
     /// All of them, the first first.
-    pub const ALL: [Self; 4] = [Self::Structure, Self::Picked, Self::InUse, Self::Empty];
+    pub const ALL: [Self; 5] = [Self::Structure, Self::Picked, Self::Holed, Self::InUse, Self::Empty];
 
     /// The word for it.
     pub fn word(self) -> &'static str {
         match self {
             Self::Structure => "structure",
             Self::Picked => "picked",
+            Self::Holed => "picked, not whole",
             Self::InUse => "in use",
             Self::Empty => "free space",
         }
@@ -128,6 +131,8 @@ const EXPLORE: u32 = 6;
 const FEW: f64 = 60.0;
 /// What is tried again takes no longer than all before it, or than this, in seconds.
 const PATIENCE: f64 = 3600.0;
+/// Where so many files in a row fail, it is not the files: more is jumped over.
+const FILES_IN_A_ROW: u32 = 3;
 
 /// What decides.
 pub struct Strategy {
@@ -162,6 +167,11 @@ pub struct Strategy {
     /// How likely what lies right behind a bad sector is good.
     alone: f64,
     edges: u32,
+    /// Files that were picked, and which of them a place belongs to.
+    files: Vec<Box<[Range<u64>]>>,
+    file_at: Extents<u32>,
+    /// So many of them in a row failed.
+    failing_files: u32,
 }
 
 /// One value for a whole drive.
@@ -196,6 +206,9 @@ impl Strategy {
             spent: 0.0,
             alone: 0.0,
             edges: 0,
+            files: Vec::new(),
+            file_at: Extents::new(),
+            failing_files: 0,
         };
         strategy.jobs.extend(strategy.jobs_in(0..size));
         strategy
@@ -231,6 +244,31 @@ impl Strategy {
         }
         self.change(range.clone(), |this| this.worth.set(range, worth));
         self.again.clear();
+    }
+
+    /// Picks files, each with all its places: those that can be whole come before those of which something fails.
+    pub fn pick(&mut self, files: Vec<Vec<Range<u64>>>) {
+        for ranges in files {
+            let number = u32::try_from(self.files.len()).unwrap_or(u32::MAX);
+            for range in &ranges {
+                self.value(range.clone(), Some(Worth::Picked));
+                self.file_at.set(self.aligned(range.start)..range.end, number);
+            }
+            self.files.push(ranges.into());
+        }
+    }
+
+    /// A read for the sake of what was picked failed here: its file is not whole any more. True where it was known to be one, and where not
+    /// one after the other fails: then only that file is left.
+    fn holes(&mut self, at: u64) -> bool {
+        let Some(ranges) = self.file_at.at(at).and_then(|(_, number)| self.files.get(*number as usize)).cloned() else { return false };
+        for range in ranges {
+            // What somebody wished for meanwhile stays.
+            let still: Vec<_> = self.worth.within(range).filter(|(_, worth)| **worth == Some(Worth::Picked)).map(|(part, _)| part).collect();
+            still.into_iter().for_each(|part| self.value(part, Some(Worth::Holed)));
+        }
+        self.failing_files += 1;
+        self.failing_files < FILES_IN_A_ROW
     }
 
     /// Where the last read ended.
@@ -353,7 +391,7 @@ impl Strategy {
     /// The next read; `None` where there is nothing more to do.
     pub fn choose(&mut self) -> Option<Ask> {
         // What matters most is finished first; of the rest what is easily had comes before what is not, whatever it is worth.
-        for worth in [Worth::Structure, Worth::Picked] {
+        for worth in [Worth::Structure, Worth::Picked, Worth::Holed] {
             if let Some(ask) = self.easy(worth).or_else(|| self.deep(worth)) {
                 return Some(ask);
             }
@@ -537,6 +575,7 @@ impl Strategy {
         match came {
             Came::Whole => {
                 self.late |= ask.pass == Pass::Insist;
+                self.failing_files = 0;
                 let slow = self.pace.came(end - start, took, jumped);
                 if slow.is_some() {
                     self.change(start..end, |this| _ = this.slow_at.insert(start));
@@ -567,8 +606,11 @@ impl Strategy {
                     }
                     return;
                 }
-                self.skip(past..end, false);
                 self.head = past;
+                if ask.worth == Worth::Picked && self.holes(at) {
+                    return;
+                }
+                self.skip(past..end, false);
                 if jumps {
                     self.bands.begins(at);
                     self.leave((past, start), at - start, self.pace.failure(), false);
@@ -581,6 +623,11 @@ impl Strategy {
                     return;
                 }
                 self.tried(start..(start + self.sector).min(end));
+                self.head = (start + self.sector).min(end);
+                if ask.worth == Worth::Picked && self.holes(start) {
+                    return;
+                }
+                self.head = if self.backwards { start } else { end };
                 self.skip((start + self.sector).min(end)..end, false);
                 if jumps {
                     self.leave((end, start), 0, self.pace.failure(), false);

@@ -23,6 +23,8 @@ pub struct Wanted {
 pub struct Values {
     /// Ranges of another worth than what is in use; `None` is left out. Later ones count.
     pub ranges: Vec<(Range<u64>, Option<Worth>)>,
+    /// Files that come first, each with all its places.
+    pub files: Vec<Vec<Range<u64>>>,
     /// What was wanted and cannot be found, and why.
     pub not_found: Vec<(String, String)>,
     /// Free bytes.
@@ -70,7 +72,7 @@ pub fn look(drive: &Source, wanted: &Wanted) -> Values {
             None => Err("there is no volume that can be read".into()),
         };
         match found {
-            Ok(ranges) => out.ranges.extend(ranges.into_iter().map(|range| (range, Some(Worth::Picked)))),
+            Ok(files) => out.files.extend(files),
             Err(why) => out.not_found.push((one.clone(), why)),
         }
     }

@@ -4,8 +4,9 @@ mod support;
 
 use badger_drive::{Source, Workshop};
 use badger_salvage::holed;
+use badger_salvage::limits::Limits;
 use badger_salvage::map::State;
-use badger_salvage::run::{Limits, Steer};
+use badger_salvage::run::Steer;
 use badger_salvage::strategy::{Pass, Worth};
 use badger_salvage::view::Salvaged;
 use rstest::rstest;
@@ -157,6 +158,51 @@ fn reads_begin_and_end_with_sectors() {
     is_all_there(&failing, &run);
 }
 
+/// Where too much fails in a row it is held for whoever sits there; where nobody does it ends, and can be gone on with.
+#[test]
+fn too_many_failures_hold_it_or_end_it() {
+    let faults = "[[fault]]\nkind = \"unreadable\"\nlba = 9000\nsectors = 300\nms = 20\n";
+    let failing = Failing::new("held", 16 * MIB, DISK, faults);
+    let limits = |pauses| Limits { failures: Some(50), pauses, ..Limits::default() };
+    let ended = go_on(&failing, How { limits: limits(false), ..How::default() });
+    assert!(ended.broke.as_ref().is_some_and(|why| why.contains("50 reads in a row failed")), "{:?}", ended.broke);
+    let held = go_on(&failing, How { limits: limits(true), lets_go_on: true, ..How::default() });
+    assert!(held.broke.is_none() && held.held > 3, "{:?} {}", held.broke, held.held);
+    is_all_there(&failing, &held);
+    // A drive that gives nothing any more holds it also where nobody named a limit.
+    let dead = Failing::new("dead", 512 * MIB, DISK, "[[fault]]\nkind = \"unreadable\"\nlba = 0\nsectors = 1048576\nms = 1\n");
+    let run = go_on(
+        &dead,
+        How {
+            limits: Limits { pauses: true, tries: Some(1), time: Some(Duration::from_secs(60)), ..Limits::default() },
+            lets_go_on: true,
+            ..How::default()
+        },
+    );
+    assert!(run.held > 0, "it was never held: {:?}", run.passes);
+}
+
+/// Of files that were picked those that can be whole come first: one of which something fails is left at once, whatever it costs later.
+#[test]
+fn whole_files_come_before_those_that_cannot_be() {
+    let faults = "[[fault]]\nkind = \"unreadable\"\nlba = 20100\nsectors = 600\nms = 500\n[[fault]]\nkind = \"unreadable\"\nlba = 30010\nsectors = 2\nms = 500\n";
+    let failing = Failing::new("whole-first", 32 * MIB, DISK, faults);
+    // Thirty files one behind the other, each in two places; the first fault is in the eleventh, the other in the last.
+    let file = |number: u64| {
+        vec![(10_000 + number * 1000) * 512..(10_500 + number * 1000) * 512, (10_500 + number * 1000) * 512..(11_000 + number * 1000) * 512]
+    };
+    let picked: Vec<_> = (0..30).map(file).collect();
+    let run = go_on(&failing, How { wishes: vec![Steer::Files(picked.clone())], ..How::default() });
+    let place = |number: usize| {
+        run.moved.iter().rposition(|(start, len)| picked[number].iter().any(|range| *start < range.end && start + len > range.start)).unwrap()
+    };
+    let holed = [10, 20];
+    let last_whole = (0..30).filter(|number| !holed.contains(number)).map(place).max().unwrap();
+    let first_of_holed_left = holed.map(place).into_iter().min().unwrap();
+    assert!(last_whole < first_of_holed_left, "{last_whole} {first_of_holed_left}");
+    is_all_there(&failing, &run);
+}
+
 /// On a volume that the system made: files are named with what is missing of them, and structures come first.
 #[test]
 fn files_are_named_with_what_is_missing() {
@@ -187,6 +233,13 @@ fn files_are_named_with_what_is_missing() {
     named.sort_by_key(|(name, _)| *name);
     let missing = |start, bytes| vec![holed::Missing { start, bytes }];
     assert_eq!(named, [("holed.bin", missing(1_024_000, 3072)), ("unread.dat", missing(0, 8192))]);
+    // Whose a place is.
+    let whose = |sector: u64| holed::owners(&view, &(sector * 512..sector * 512 + 512), 3, &|| false);
+    assert_eq!(whose(unread_at).names, ["#0/unread.dat"]);
+    assert_eq!(whose(holed_at + 40).names, ["#0/letters/holed.bin"]);
+    assert_eq!(whose(0), holed::Owners::default());
+    let all = holed::owners(&view, &(0..64 * MIB), 2, &|| false);
+    assert!(all.names.len() == 2 && all.more, "{all:?}");
     // The view gives what is saved and nothing else.
     let mut sector = [0; 512];
     assert!(view.read_at(unread_at * 512, &mut sector).is_err() && view.read_at(0, &mut sector).is_ok());

@@ -28,7 +28,7 @@ pub enum News {
     /// A pick was counted: files and bytes.
     Counted(String, u64, u64),
     /// Where on the drive something lies that is wanted next: its path, and the places or why they cannot be told.
-    Lies(String, Result<Vec<Range<u64>>, String>),
+    Lies(String, Result<Vec<Vec<Range<u64>>>, String>),
     /// What a comparison is made with: opened, or why it cannot be.
     Earlier(u64, Result<Arc<Opened>, Refusal>),
     /// A comparison is over: what it came to, or why there is none.

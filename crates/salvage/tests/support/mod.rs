@@ -3,14 +3,18 @@
 
 use badger_drive::clock::{Clock, SimClock};
 use badger_drive::sim::{Fault, SimDrive, describe};
-use badger_drive::{Control, Event, Medium, ReadError, Source, Target, Workshop};
+use badger_drive::{Control, Event, Extents, Geometry, Identity, Medium, ReadError, Source, Target, Workshop};
 use badger_salvage::file::{MapFile, Of};
+use badger_salvage::limits::Limits;
 use badger_salvage::map::Map;
 use badger_salvage::pieces::Pieces;
-use badger_salvage::run::{Limits, PassReport, Salvage, Steer, Watch, run};
+use badger_salvage::run::{PassReport, Salvage, Steer, Watch, run};
 use badger_salvage::strategy::Strategy;
+
+use badger_salvage::value::{self, Wanted};
 use std::os::unix::fs::FileExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 
 pub const MIB: u64 = 1 << 20;
@@ -20,6 +24,7 @@ pub struct Failing {
     pub dir: tempfile::TempDir,
     pub name: String,
     pub size: u64,
+    description: PathBuf,
 }
 
 /// Bytes that tell where they are: eight for each place.
@@ -38,12 +43,28 @@ impl Failing {
         let text = format!(
             "backing = \"drive.img\"\n[identity]\nmodel = \"Tamarack T250\"\nserial = \"TM25-{name}\"\nbus = \"usb-sata\"\n[pace]\n{pace}\nwrite_mb_s = 300.0\n{faults}\n"
         );
-        std::fs::write(dir.path().join("t250.drive.toml"), text).unwrap();
-        Self { dir, name: name.into(), size }
+        let description = dir.path().join("t250.drive.toml");
+        std::fs::write(&description, text).unwrap();
+        Self { dir, name: name.into(), size, description }
+    }
+
+    /// One of the sample workshop, over bytes of our own, or over an image.
+    pub fn of(described: &Path, size: u64, image: Option<&Path>) -> Self {
+        let name = described.file_name().unwrap().to_string_lossy().trim_end_matches(".drive.toml").to_string();
+        let mut failing = Self::new(&name, if image.is_some() { MIB } else { size }, "read_mb_s = 1.0\nseek_ms = 1.0", "");
+        let backing = failing.dir.path().join("drive.img");
+        if let Some(image) = image {
+            std::fs::copy(image, &backing).unwrap();
+        }
+        let text = std::fs::read_to_string(described).unwrap();
+        let line = text.lines().find(|line| line.starts_with("backing")).unwrap();
+        std::fs::write(&failing.description, text.replace(line, "backing = \"drive.img\"")).unwrap();
+        failing.size = size;
+        failing
     }
 
     pub fn path(&self) -> PathBuf {
-        self.dir.path().join("t250.drive.toml")
+        self.description.clone()
     }
 
     /// What no read will ever bring: sectors.
@@ -92,6 +113,10 @@ pub struct Run {
     pub broke: Option<String>,
     /// What was saved, in its order.
     pub moved: Vec<(u64, u64)>,
+    /// How often it was held, and somebody let it go on.
+    pub held: usize,
+    /// Seconds that a failure cost about.
+    pub failure: f64,
 }
 
 /// How a run is to be.
@@ -101,6 +126,10 @@ pub struct How {
     /// Stopped after so many stretches that were saved.
     pub stop_after: Option<usize>,
     pub wishes: Vec<Steer>,
+    /// Somebody lets it go on whenever it is held.
+    pub lets_go_on: bool,
+    /// What comes first.
+    pub wanted: Wanted,
     /// What is read instead of the drive.
     pub source: Option<Source>,
 }
@@ -152,7 +181,7 @@ pub fn go_on(failing: &Failing, how: How) -> Run {
         source,
         find: &|| None,
         strategy: Strategy::new(map, 512),
-        first: Some(badger_salvage::value::Wanted::default()),
+        first: Some(how.wanted),
         limits: how.limits,
         wishes: Arc::new(Mutex::new(how.wishes.into())),
         watch: watch.clone(),
@@ -161,7 +190,23 @@ pub fn go_on(failing: &Failing, how: How) -> Run {
         observer: &observer,
         clock: clock.clone(),
     };
-    let ended = run(&mut salvage, &target, file, Pieces::open(&map_path, !begun).unwrap());
+    let (over, held) = (AtomicBool::new(false), AtomicUsize::new(0));
+    let ended = std::thread::scope(|scope| {
+        if how.lets_go_on {
+            scope.spawn(|| {
+                while !over.load(Ordering::SeqCst) {
+                    if control.is_paused() {
+                        held.fetch_add(1, Ordering::SeqCst);
+                        control.resume();
+                    }
+                    std::thread::yield_now();
+                }
+            });
+        }
+        let ended = run(&mut salvage, &target, file, Pieces::open(&map_path, !begun).unwrap());
+        over.store(true, Ordering::SeqCst);
+        ended
+    });
     let seen = watch.lock().unwrap().clone();
     let loaded = badger_salvage::file::load(&map_path).unwrap();
     assert_eq!(loaded.damaged, 0);
@@ -177,11 +222,20 @@ pub fn go_on(failing: &Failing, how: How) -> Run {
         target: std::fs::read(&onto).unwrap(),
         broke: ended.err().map(|why| why.to_string()),
         moved,
+        held: held.into_inner(),
+        failure: seen.pace.0,
     }
 }
 
 /// The same by somebody who knows every fault: what reads well in its order, then what is slow, then what comes by chance.
 pub fn oracle(failing: &Failing) -> Vec<(f64, u64)> {
+    let mut all = Extents::new();
+    all.set(0..failing.size, ());
+    oracle_over(failing, &all)
+}
+
+/// The same for some of the drive only.
+pub fn oracle_over(failing: &Failing, wanted: &Extents<()>) -> Vec<(f64, u64)> {
     let clock = SimClock::new();
     let drive = SimDrive::open(&failing.path(), clock.clone()).unwrap();
     let bad = failing.bad();
@@ -190,7 +244,7 @@ pub fn oracle(failing: &Failing) -> Vec<(f64, u64)> {
     let mut runs: [Vec<(u64, u64)>; 3] = Default::default();
     for sector in 0..failing.size / 512 {
         let at = sector * 512;
-        if bad[sector as usize] {
+        if bad[sector as usize] || wanted.at(at).is_none() {
             continue;
         }
         let kind = if of(&flaky, at) { 2 } else { usize::from(of(&slow, at)) };
@@ -223,6 +277,50 @@ pub fn oracle(failing: &Failing) -> Vec<(f64, u64)> {
         }
     }
     timeline
+}
+
+/// A drive that is well, and what was read of it.
+struct Noted(Source, Arc<Mutex<Extents<()>>>);
+
+impl Medium for Noted {
+    fn geometry(&self) -> Geometry {
+        self.0.geometry()
+    }
+    fn identity(&self) -> &Identity {
+        self.0.identity()
+    }
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
+        self.1.lock().unwrap().set(offset..offset + buf.len() as u64, ());
+        self.0.read_at(offset, buf)
+    }
+}
+
+/// What is read to find some files, and what they lie on, on a drive that is well.
+pub fn structures_and_files(image: &Path, first: &[String]) -> (Extents<()>, Extents<()>) {
+    let structures = Arc::new(Mutex::new(Extents::new()));
+    let drive = Source::detached(Arc::new(Noted(Workshop::default().source(image).unwrap(), structures.clone())));
+    let values = value::look(&drive, &Wanted { first: first.to_vec(), used: false });
+    assert!(values.not_found.is_empty(), "{:?}", values.not_found);
+    let mut files = Extents::new();
+    values.files.into_iter().flatten().for_each(|range| files.set(range, ()));
+    let structures = structures.lock().unwrap().clone();
+    (structures, files)
+}
+
+/// When all of some places was saved that can be read: seconds.
+pub fn whole_at(failing: &Failing, run: &Run, wanted: &Extents<()>) -> f64 {
+    let bad = failing.bad();
+    let mut left: Extents<()> = wanted.clone();
+    (0..failing.size / 512).filter(|at| bad[*at as usize]).for_each(|at| left.clear(at * 512..at * 512 + 512));
+    let mut saved = 0;
+    for (start, len) in &run.moved {
+        saved += len;
+        left.clear(*start..start + len);
+        if left.is_empty() {
+            return reached(&run.timeline, saved);
+        }
+    }
+    f64::INFINITY
 }
 
 /// Reading straight through, every failure tried sector by sector.
@@ -276,40 +374,12 @@ pub fn reached(timeline: &[(f64, u64)], bytes: u64) -> f64 {
     timeline.iter().find(|(_, saved)| *saved >= bytes).map_or(f64::INFINITY, |(at, _)| *at)
 }
 
-/// The drives of the set: those that the program ships with for practice, and what goes wrong on them.
-pub fn set() -> Vec<(&'static str, u64, &'static str, String)> {
-    let disk = "read_mb_s = 120.0\nseek_ms = 9.0";
-    let old = "read_mb_s = 60.0\nseek_ms = 12.0";
-    let flash = "read_mb_s = 450.0\nseek_ms = 0.1";
-    let mut scattered = String::new();
-    for number in 0..40u64 {
-        let lba = (number * 7_919_377 + 31_337) % 2_000_000;
-        scattered.push_str(&format!("[[fault]]\nkind = \"unreadable\"\nlba = {lba}\nsectors = {}\nms = 900\n", 1 + number % 9));
-    }
-    vec![
-        ("sound", 512, disk, String::new()),
-        ("one-spot", 1024, disk, "[[fault]]\nkind = \"unreadable\"\nlba = 1200000\nsectors = 64\nms = 800\n".into()),
-        ("scattered", 1024, disk, scattered),
-        ("wide-hole", 1024, disk, "[[fault]]\nkind = \"unreadable\"\nlba = 700000\nsectors = 6000\nms = 400\n".into()),
-        ("dead-head", 1024, disk, "[[failing]]\nkind = \"weak-head\"\nheads = 4\nhead = 1\nzone = 65536\nshare = 1.0\nms = 300\n".into()),
-        ("weak-head", 1024, disk, "[[failing]]\nkind = \"weak-head\"\nheads = 6\nhead = 4\nzone = 40000\nshare = 0.004\nseed = 5\nms = 700\n".into()),
-        ("scratch", 1024, old, "[[failing]]\nkind = \"scratch\"\nlba = 300000\ntracks = 120\nevery = 1600\nwidth = 11\ndrift = 1\nms = 1100\n".into()),
-        ("long-scratch", 1024, old, "[[failing]]\nkind = \"scratch\"\nlba = 100000\ntracks = 30\nevery = 52000\nwidth = 40\nms = 1100\n".into()),
-        ("slow-zone", 1024, disk, "[[fault]]\nkind = \"slow\"\nlba = 500000\nsectors = 400000\nms = 600\n".into()),
-        ("growing", 1024, disk, "[[failing]]\nkind = \"growing\"\nlba = 900000\nsectors = 300\nper_hour = 2000.0\nper_failure = 4.0\nmost = 30000\nms = 600\n".into()),
-        ("flaky", 1024, disk, "[[fault]]\nkind = \"flaky\"\nlba = 400000\nsectors = 8\nchance = 0.25\nseed = 7\nms = 500\n[[fault]]\nkind = \"flaky\"\nlba = 1500000\nsectors = 200\nchance = 0.5\nseed = 3\nms = 300\n".into()),
-        ("drops", 1024, disk, "[[fault]]\nkind = \"drops\"\nafter_reads = 60\nback_after_s = 3.0\n[[fault]]\nkind = \"unreadable\"\nlba = 1000000\nsectors = 16\nms = 500\n".into()),
-        ("contact", 1024, disk, "[[fault]]\nkind = \"contact\"\nreads = 90\ns = 4.0\nseed = 11\n[[fault]]\nkind = \"unreadable\"\nlba = 300000\nsectors = 200\nms = 500\n".into()),
-        ("bridge", 1024, disk, "[[fault]]\nkind = \"bridge\"\ns = 8.0\n[[fault]]\nkind = \"unreadable\"\nlba = 640000\nsectors = 30\nms = 200\n".into()),
-        ("hangs", 1024, disk, "[[fault]]\nkind = \"hangs\"\nlba = 1111000\nsectors = 6\ns = 20.0\n".into()),
-        ("remembers", 1024, disk, "[[fault]]\nkind = \"remembers\"\nreads = 4\n[[fault]]\nkind = \"flaky\"\nlba = 820000\nsectors = 4\nchance = 0.4\nseed = 2\nms = 600\n".into()),
-        ("flash", 1024, flash, "[[fault]]\nkind = \"unreadable\"\nlba = 100000\nsectors = 2048\nms = 30\n[[fault]]\nkind = \"slow\"\nlba = 1300000\nsectors = 100000\nms = 90\n".into()),
-        ("all-at-once", 1024, disk, "[[failing]]\nkind = \"weak-head\"\nheads = 4\nhead = 2\nzone = 50000\nshare = 0.001\nseed = 1\nms = 500\n[[fault]]\nkind = \"slow\"\nlba = 20000\nsectors = 90000\nms = 300\n[[fault]]\nkind = \"contact\"\nreads = 300\ns = 5.0\nseed = 4\n".into()),
-    ]
-}
-
-pub fn drive((name, mib, pace, faults): &(&'static str, u64, &'static str, String)) -> Failing {
-    Failing::new(name, mib * MIB, pace, faults)
+/// The drives of the sample workshop that fail: their descriptions.
+pub fn set() -> Vec<PathBuf> {
+    let dir = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../workshop/failing");
+    let mut all: Vec<_> = std::fs::read_dir(dir).unwrap().map(|entry| entry.unwrap().path()).collect();
+    all.sort();
+    all
 }
 
 /// Faults that nobody chose: of every kind, anywhere.

@@ -101,7 +101,7 @@ pub(super) struct View {
     /// The image that this one goes on from.
     pub(super) earlier: Option<PathBuf>,
     /// What is wanted next of a drive that is being salvaged: where it lies.
-    pub(super) wanted: Vec<Range<u64>>,
+    pub(super) wanted: Vec<Vec<Range<u64>>>,
 }
 
 type Opening = (Choice, Option<PathBuf>, Result<Opened, Refusal>);
@@ -176,7 +176,7 @@ impl Dig {
     }
 
     /// What is wanted next, and of which drive; taken once.
-    pub fn take_wanted(&mut self) -> Option<(PathBuf, Vec<Range<u64>>)> {
+    pub fn take_wanted(&mut self) -> Option<(PathBuf, Vec<Vec<Range<u64>>>)> {
         let view = self.view.as_mut().filter(|view| !view.wanted.is_empty())?;
         Some((view.choice.path.clone(), std::mem::take(&mut view.wanted)))
     }
@@ -343,7 +343,7 @@ impl View {
                 }
             }
             News::Lies(path, Ok(places)) => {
-                let bytes = places.iter().map(|place| place.end - place.start).sum();
+                let bytes = places.iter().flatten().map(|place| place.end - place.start).sum();
                 self.said = Some((Mean::Text, vec![format!("● wanted next: {path}, {} in {} places", human(bytes), thousands(places.len() as u64))]));
                 self.wanted.extend(places);
             }

@@ -130,6 +130,7 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
             hints.extend([
                 ("o", "onto"),
                 ("f", "what first"),
+                ("l", "limits"),
                 ("u", if rescue.order.wanted.used { "free space too" } else { "only what is in use" }),
             ]);
             if rescue.sight.as_ref().is_some_and(|sight| sight.begun) {

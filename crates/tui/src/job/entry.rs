@@ -44,6 +44,7 @@ impl JobView {
             Entry::Parent(text) if code == KeyCode::Enter => self.typed_parent(&text, bench),
             Entry::Onto(text) if code == KeyCode::Enter => self.typed_onto(&text, bench),
             Entry::First(text) if code == KeyCode::Enter => self.typed_first(&text),
+            Entry::Limits(text, _) if code == KeyCode::Enter => self.typed_limits(text),
             Entry::Ticket(text) if code == KeyCode::Enter => {
                 self.order.ticket = text.trim().to_string();
                 self.entry = Some(Entry::Customer(self.order.customer.clone()));
@@ -63,6 +64,7 @@ impl JobView {
             Entry::Parent(text) => self.entry = Some(Entry::Parent(edit(text))),
             Entry::Onto(text) => self.entry = Some(Entry::Onto(edit(text))),
             Entry::First(text) => self.entry = Some(Entry::First(edit(text))),
+            Entry::Limits(text, _) => self.entry = Some(Entry::Limits(edit(text), String::new())),
             Entry::Size(text) => self.entry = Some(Entry::Size(edit(text))),
             Entry::Ticket(text) => self.entry = Some(Entry::Ticket(edit(text))),
             Entry::Customer(text) => self.entry = Some(Entry::Customer(edit(text))),
@@ -144,12 +146,19 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
             text.clone(),
             "Enter takes it · Esc leaves it".into(),
         ),
-        Entry::Onto(text) => ("Onto: a drive, or a raw file; its map lies beside it".into(), text.clone(), "Enter takes it · Esc leaves it".into()),
+        Entry::Onto(text) => {
+            ("Onto: a drive, a raw file, or a new .zbi; its map lies beside it".into(), text.clone(), "Enter takes it · Esc leaves it".into())
+        }
         Entry::First(text) => (
             "What comes first: #2/Users/Piers ; #2/Users/Nell".into(),
             text.clone(),
             "#PARTITION/PATH, several with ; between them · Enter takes it".into(),
         ),
+        Entry::Limits(text, wrong) => {
+            let why =
+                if wrong.is_empty() { "several with ; between them, empty for none · Enter takes it".to_string() } else { format!("◆ {wrong}") };
+            ("Limits: for 2h ; failures 50 ; rest 45m/5m ; hottest 55 ; tries 3".into(), text.clone(), why)
+        }
         Entry::Ticket(text) => ("Ticket".into(), text.clone(), "Enter goes on to the customer".into()),
         Entry::Customer(text) => ("Customer".into(), text.clone(), "Enter keeps both".into()),
         Entry::Stop => ("Stop this run? It can be picked up again.".into(), String::new(), "y stops in order · any other key goes on".into()),

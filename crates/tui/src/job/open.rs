@@ -8,7 +8,6 @@ use badger_bench::ledger::JobRow;
 use badger_jobs::salvage::SalvageOrder;
 use badger_jobs::{ImageOrder, Order};
 use badger_salvage::run::Steer;
-use badger_salvage::strategy::Worth;
 use crossterm::event::KeyCode;
 use std::path::Path;
 
@@ -93,10 +92,10 @@ impl OpenJobs {
     }
 
     /// Wants something next of the drive whose salvage goes on by this map; false where none does.
-    pub fn want_next(&mut self, map: &Path, places: Vec<std::ops::Range<u64>>) -> bool {
+    pub fn want_next(&mut self, map: &Path, places: Vec<Vec<std::ops::Range<u64>>>) -> bool {
         let job = self.list.iter().find(|job| job.is_running() && job.rescue.as_ref().is_some_and(|rescue| rescue.order.map == *map));
         let Some(rescue) = job.and_then(|job| job.rescue.as_ref()) else { return false };
-        rescue.seat.wishes.lock().expect("wishes lock").push_back(Steer::Value(places, Some(Worth::Picked)));
+        rescue.seat.wishes.lock().expect("wishes lock").push_back(Steer::Files(places));
         true
     }
 

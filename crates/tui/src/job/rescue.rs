@@ -1,5 +1,6 @@
 //! What a job has of its salvage: the order, what was seen, the look that is waited for.
 
+use super::asking::Asking;
 use badger_bench::Bench;
 use badger_bench::ribbon::Ribbon;
 use badger_drive::Refusal;
@@ -40,11 +41,14 @@ pub struct Rescue {
     pub(super) ready: Option<Box<SalvageReady>>,
     pub(super) waiting: Option<Receiver<Looked>>,
     pub(super) seat: Seat,
+    pub(super) asking: Asking,
 }
 
 impl Rescue {
-    pub(super) fn new(order: SalvageOrder) -> Self {
-        Self { order, sight: None, ready: None, waiting: None, seat: Seat::default() }
+    pub(super) fn new(mut order: SalvageOrder) -> Self {
+        // Whoever sits there is asked; a command line ends.
+        order.limits.pauses = true;
+        Self { order, sight: None, ready: None, waiting: None, seat: Seat::default(), asking: Asking::default() }
     }
 
     pub(super) fn look(&mut self, bench: &Bench) {

@@ -1,5 +1,6 @@
 //! A job that salvages a drive that fails: what is asked for, and what is known before it begins.
 
+use super::asking::Asking;
 use super::lines::{hazard_lines, marked};
 use super::rescue::{Rescue, map_beside, sight};
 use super::view::{Entry, JobView};
@@ -11,6 +12,7 @@ use badger_bench::Bench;
 use badger_drive::size::human;
 use badger_jobs::Order;
 use badger_jobs::salvage::{SalvageOrder, Seat};
+use badger_salvage::limits::Limits;
 use crossterm::event::KeyCode;
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -73,6 +75,7 @@ impl JobView {
             }
             KeyCode::Char('o') if idle => self.entry = Some(Entry::Onto(rescue.order.target.display().to_string())),
             KeyCode::Char('f') if idle => self.entry = Some(Entry::First(rescue.order.wanted.first.join(" ; "))),
+            KeyCode::Char('l') if idle => self.entry = Some(Entry::Limits(rescue.order.limits.to_string(), String::new())),
             KeyCode::Char('u') if idle => rescue.order.wanted.used = !rescue.order.wanted.used,
             KeyCode::Char('n') if idle => {
                 rescue.order.again = !rescue.order.again;
@@ -98,6 +101,14 @@ impl JobView {
         }
     }
 
+    pub(super) fn typed_limits(&mut self, text: String) {
+        match (&mut self.rescue, Limits::parse(&text)) {
+            (Some(rescue), Ok(limits)) => rescue.order.limits = Limits { pauses: true, ..limits },
+            (_, Err(wrong)) => self.entry = Some(Entry::Limits(text, wrong)),
+            (None, Ok(_)) => {}
+        }
+    }
+
     /// Begins, where the tail is right or nobody is asked for it.
     pub(super) fn begin_rescue(&mut self, tail: String, bench: &Bench) {
         let Some(rescue) = &mut self.rescue else { return };
@@ -110,7 +121,7 @@ impl JobView {
             // What was chosen since the look changes nothing of what was looked at.
             ready.order = rescue.order.clone();
             (ready.order.ticket, ready.order.customer) = (self.order.ticket.clone(), self.order.customer.clone());
-            rescue.seat = Seat::default();
+            (rescue.seat, rescue.asking) = (Seat::default(), Asking::default());
             self.running = Some(Running::salvage(bench.clone(), *ready, tail, rescue.seat.clone()));
             (self.report, self.refusal, self.cursor, self.step) = (None, None, None, Step::Run);
             rescue.order.again = false;
@@ -158,6 +169,11 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, u
             ));
             let then = if rescue.order.wanted.used { "what is in use; free space is left out" } else { "what is in use, then free space" };
             lines.push(field("then", then.into()));
+            let limits = rescue.order.limits.to_string();
+            lines.push(field(
+                "limits",
+                if limits.is_empty() { "none; it is held where a hundred reads in a row bring nothing".into() } else { limits },
+            ));
             lines.push(vec![]);
             let totals = sight.totals;
             if let Some(copied) = sight.takes_over {

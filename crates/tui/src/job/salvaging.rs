@@ -1,10 +1,13 @@
 //! Run, of a drive that fails: the surface, the pass and where it is, what is saved, and whether it is worth going on.
 
+use super::asking::Asking;
 use super::run::under;
 use super::view::JobView;
 use crate::draw::{chart, cut, loud, pad, pad_left, put, put_right, say, surface};
 use crate::message::{Hit, Hits};
+use crate::step::Step;
 use crate::theme::Mean;
+use badger_bench::Bench;
 use badger_drive::size::{human, span, thousands};
 use badger_drive::{Extents, Phase};
 use badger_salvage::map::{Map, State};
@@ -14,6 +17,7 @@ use crossterm::event::KeyCode;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::Span;
+use std::ops::Range;
 use std::time::Duration;
 
 type Line = Vec<Span<'static>>;
@@ -25,10 +29,7 @@ impl JobView {
     /// Steers the run; false where the key is another one's.
     pub(super) fn steer_key(&self, code: KeyCode) -> bool {
         let (Some(rescue), Some(_)) = (&self.rescue, &self.running) else { return false };
-        let size = rescue.sight.as_ref().map_or(0, |sight| sight.sizes.0);
-        let count = usize::from(self.field.0.max(1)) * usize::from(self.field.1.max(1));
-        let here = self.cursor.map(|cursor| surface::share(cursor.min(count - 1), count, size));
-        let wish = match (code, here) {
+        let wish = match (code, self.under_cursor()) {
             (KeyCode::Char('b'), _) => {
                 let mut watch = rescue.seat.watch.lock().expect("watch lock");
                 watch.backwards = !watch.backwards;
@@ -42,6 +43,34 @@ impl JobView {
         };
         rescue.seat.wishes.lock().expect("wishes lock").push_back(wish);
         true
+    }
+}
+
+impl JobView {
+    /// The place under the cursor, in bytes.
+    fn under_cursor(&self) -> Option<Range<u64>> {
+        let size = self.rescue.as_ref()?.sight.as_ref()?.sizes.0;
+        let count = usize::from(self.field.0.max(1)) * usize::from(self.field.1.max(1));
+        self.cursor.map(|cursor| surface::share(cursor.min(count - 1), count, size))
+    }
+
+    /// Asks what is to be known of a drive that is being salvaged, as far as it is seen.
+    pub(super) fn rescue_asks(&mut self, bench: &Bench) {
+        let (at, is_seen) = (self.under_cursor(), self.step == Step::Run && self.running.is_some());
+        if let Some(rescue) = self.rescue.as_mut().filter(|_| is_seen) {
+            let seconds = rescue.seat.watch.lock().expect("watch lock").seconds;
+            rescue.asking.turn(bench, &rescue.order.map, at, seconds);
+        }
+    }
+}
+
+/// Whose the place under the cursor is.
+fn whose(asking: &Asking) -> String {
+    match &asking.owners {
+        None => "looking whose that is ...".into(),
+        Some(None) => "whose that is cannot be told yet".into(),
+        Some(Some(owners)) if owners.names.is_empty() => "no file there, as far as folders are saved".into(),
+        Some(Some(owners)) => format!("{}{}", owners.names.join(" · "), if owners.more { " · and more" } else { "" }),
     }
 }
 
@@ -94,15 +123,20 @@ fn rough(seconds: f64) -> String {
 }
 
 /// What the last minutes brought, and what is still to come.
-fn worth(watch: &Watch) -> Line {
+fn worth(watch: &Watch, asking: &Asking) -> Line {
     let since = watch.seconds - LATELY;
     let then = watch.timeline.iter().rev().find(|(at, _)| *at <= since).or(watch.timeline.first()).map_or(0, |(_, saved)| *saved);
     let brought = watch.totals.saved.saturating_sub(then);
     let still = watch.totals.unread + watch.totals.deferred;
     let lately = span(watch.seconds.min(LATELY));
+    let files = match asking.became_whole(since) {
+        None => String::new(),
+        Some((_, whole)) if watch.seconds < LATELY => format!(", {} whole files", thousands(whole)),
+        Some((more, whole)) => format!(" and {} whole files of {}", thousands(more), thousands(whole)),
+    };
     vec![
         say(Mean::Quiet, "worth going on?  "),
-        say(Mean::Text, format!("the last {lately} brought {}; still to come at best {}", human(brought), human(still))),
+        say(Mean::Text, format!("the last {lately} brought {}{files}; still to come at best {}", human(brought), human(still))),
     ]
 }
 
@@ -121,14 +155,14 @@ pub(super) fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hits: &mut 
     let beside = if wide { 31 } else { 0 };
     let above = if wide { 2 } else { 5 };
     let charted = if area.height >= 26 { 5 } else { 2 };
-    let below = charted + 4;
+    let below = charted + 5;
     let field = Rect { y: area.y + above, width: area.width - beside, height: area.height.saturating_sub(above + below).max(3), ..area };
     let buf = frame.buffer_mut();
     let map = watch.map.as_ref().map(drawn).unwrap_or_default();
     let head = watch.now.as_ref().map(|ask| ask.range.start);
     let what = match phase {
         Some(Phase::Prove) => format!("reading the target back, {:.0} %", share * 100.0),
-        _ if paused => "held".into(),
+        _ if paused && watch.waits.is_none() => "held".into(),
         _ => doing(&watch),
     };
     put(
@@ -199,8 +233,10 @@ pub(super) fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hits: &mut 
             say(Mean::Quiet, format!(" · {} saved, {} deferred, {} lost", human(saved), human(deferred), human(lost))),
         ],
     );
-    put(buf, area.x, field.bottom() + 1, area.width, worth(&watch));
-    let y = field.bottom() + 3;
+    let whose = if job.cursor.is_some() { whose(&rescue.asking) } else { "arrows put a cursor there: whose a place is".into() };
+    put(buf, area.x, field.bottom() + 1, area.width, vec![say(Mean::Quiet, cut(&whose, usize::from(area.width)))]);
+    put(buf, area.x, field.bottom() + 2, area.width, worth(&watch, &rescue.asking));
+    let y = field.bottom() + 4;
     put(buf, area.x, y - 1, area.width, vec![say(Mean::Quiet, "saved over time")]);
     put_right(buf, area, y - 1, vec![say(Mean::Quiet, format!("{} of {}", human(totals.saved), human(size)))]);
     let place = Rect { y, height: charted.min(area.bottom().saturating_sub(y)), ..area };

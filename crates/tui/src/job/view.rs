@@ -38,6 +38,8 @@ pub enum Entry {
     Onto(String),
     /// What a salvage reads first.
     First(String),
+    /// What is allowed to a salvage; and what is wrong with it.
+    Limits(String, String),
     Ticket(String),
     Customer(String),
     Stop,
@@ -303,6 +305,7 @@ impl JobView {
                 | Entry::Parent(held)
                 | Entry::Onto(held)
                 | Entry::First(held)
+                | Entry::Limits(held, _)
                 | Entry::Ticket(held)
                 | Entry::Customer(held),
             ) => {
@@ -343,6 +346,7 @@ impl JobView {
         }
         self.image_looked(bench);
         self.rescue_looked();
+        self.rescue_asks(bench);
         if let Some(ready) = self.again.as_ref().and_then(|(_, again)| again.try_recv().ok()) {
             self.again = None;
             self.looked_again(ready);

@@ -1,0 +1,154 @@
+//! What a run waits for: rests, limits, a technician, a drive that does not answer or is not there.
+
+use crate::ends::Break;
+use crate::run::{ABSENCE, DEADLINE, Running, Steer};
+use crate::strategy::Pass;
+use badger_drive::{Patience, ReadError};
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+/// How often it is asked how hot it is.
+const HEAT_EVERY: Duration = Duration::from_secs(30);
+/// So many failures in a row, with nothing saved between them, where long reads jump on at each: nothing comes any more.
+const NOTHING_COMES: u64 = 100;
+
+impl Running<'_, '_> {
+    /// What must be looked at between two reads: wishes, limits, rests.
+    pub(crate) fn obey(&mut self) -> Result<(), Break> {
+        let control = self.salvage.control;
+        if !control.go_on() {
+            return Err(Break::Stopped);
+        }
+        // Why is said by the writer.
+        if self.failed.load(Ordering::SeqCst) {
+            return Err(Break::Stopped);
+        }
+        let wishes: Vec<Steer> = self.salvage.wishes.lock().expect("wishes lock").drain(..).collect();
+        for wish in wishes {
+            let strategy = &mut self.salvage.strategy;
+            match wish {
+                Steer::Here(at) => strategy.turn(at, strategy.is_backwards()),
+                Steer::Backwards(backwards) => strategy.turn(strategy.head(), backwards),
+                Steer::Files(files) => strategy.pick(files),
+                Steer::Value(ranges, worth) => ranges.into_iter().for_each(|range| strategy.value(range, worth)),
+                Steer::Rest(span) => self.rest(span, "it rests")?,
+            }
+        }
+        let limits = self.salvage.limits.clone();
+        let now = self.salvage.clock.now();
+        if limits.time.is_some_and(|time| now - self.began >= time) {
+            return Err(Break::Limit("the time that was allowed is over".into()));
+        }
+        let is_skim = self.last_pass == Some(Pass::Skim);
+        let most = limits.failures.or((limits.pauses && is_skim).then_some(NOTHING_COMES));
+        if most.is_some_and(|most| self.in_a_row >= most) {
+            let text = format!("{} reads in a row failed, with nothing saved between them", self.in_a_row);
+            if !limits.pauses {
+                return Err(Break::Limit(text));
+            }
+            self.hold(&text)?;
+        }
+        if let Some((_, rest)) = limits.rests.filter(|(work, _)| now - self.rested >= *work) {
+            self.rest(rest, "it rests")?;
+            self.rested = self.salvage.clock.now();
+        }
+        if let Some(hottest) = limits.hottest
+            && now >= self.heated + HEAT_EVERY
+        {
+            self.heated = now;
+            let mut waited = Duration::ZERO;
+            while (self.salvage.heat)().is_some_and(|heat| heat > hottest) {
+                if waited >= ABSENCE {
+                    return Err(Break::Limit(format!("it stays hotter than {hottest} °C")));
+                }
+                self.rest(HEAT_EVERY, "it is too hot, and cools")?;
+                waited += HEAT_EVERY;
+            }
+        }
+        Ok(())
+    }
+
+    /// Holds the run until somebody lets it go on.
+    fn hold(&mut self, why: &str) -> Result<(), Break> {
+        self.mark();
+        self.salvage.watch.lock().expect("watch lock").waits = Some(format!("held: {why}"));
+        self.salvage.control.pause();
+        let goes_on = self.salvage.control.go_on();
+        self.salvage.watch.lock().expect("watch lock").waits = None;
+        self.in_a_row = 0;
+        if goes_on { Ok(()) } else { Err(Break::Stopped) }
+    }
+
+    /// Lets time go by, and leaves the drive in peace; a stop ends it.
+    fn rest(&mut self, span: Duration, why: &str) -> Result<(), Break> {
+        self.mark();
+        self.salvage.watch.lock().expect("watch lock").waits = Some(why.into());
+        let end = self.salvage.clock.now() + span;
+        while self.salvage.clock.now() < end {
+            if !self.salvage.control.go_on() {
+                return Err(Break::Stopped);
+            }
+            self.salvage.clock.reach(end.min(self.salvage.clock.now() + Duration::from_millis(200)));
+        }
+        self.salvage.watch.lock().expect("watch lock").waits = None;
+        Ok(())
+    }
+
+    /// Waits until the drive is there again, or another way to it.
+    pub(crate) fn wait_for_it(&mut self, why: &str, waited: &mut Duration) -> Result<(), Break> {
+        self.mark();
+        if self.salvage.control.is_stopped() {
+            return Err(Break::Stopped);
+        }
+        self.salvage.watch.lock().expect("watch lock").waits = Some(format!("it vanished ({why}), and is waited for"));
+        let mut nap = Duration::from_millis(250);
+        loop {
+            if *waited >= ABSENCE {
+                return Err(Break::SourceGone(why.into()));
+            }
+            self.salvage.clock.sleep(nap);
+            *waited += nap;
+            if *waited > Duration::from_secs(10) {
+                nap = Duration::from_secs(1);
+            }
+            if self.salvage.control.is_stopped() {
+                return Err(Break::Stopped);
+            }
+            if self.salvage.source.present() {
+                break;
+            }
+            if let Some(again) = (self.salvage.find)() {
+                self.salvage.source = again;
+                break;
+            }
+        }
+        self.salvage.watch.lock().expect("watch lock").waits = None;
+        Ok(())
+    }
+
+    /// After a read without an answer: nothing else is asked, and nothing held against other places, until it answers again
+    /// where it did before.
+    pub(crate) fn wait_for_an_answer(&mut self, waited: &mut Duration) -> Result<(), Break> {
+        let at = self.last_good.unwrap_or(0);
+        let sector = self.salvage.source.geometry().logical_sector as usize;
+        let mut buffer = vec![0; sector];
+        let patience = Patience { limit: DEADLINE, control: Some(self.salvage.control.clone()) };
+        self.mark();
+        self.salvage.watch.lock().expect("watch lock").waits = Some("it does not answer, and is waited for".into());
+        loop {
+            let began = self.salvage.clock.now();
+            match self.salvage.source.read_within(at, &mut buffer, &patience) {
+                Err(ReadError::Silent { .. }) => *waited += self.salvage.clock.now().saturating_sub(began).max(Duration::from_millis(50)),
+                _ => break,
+            }
+            if self.salvage.control.is_stopped() {
+                return Err(Break::Stopped);
+            }
+            if *waited >= ABSENCE {
+                return Err(Break::SourceGone("it hangs".into()));
+            }
+        }
+        self.salvage.watch.lock().expect("watch lock").waits = None;
+        Ok(())
+    }
+}
