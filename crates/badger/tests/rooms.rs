@@ -11,7 +11,7 @@ const FLOORS: [&[&str]; 9] = [
     &["layout", "image", "network"],
     &["fs"],
     &["inspect"],
-    &["people", "transfer", "salvage"],
+    &["people", "transfer", "salvage", "system"],
     &["bench"],
     &["jobs"],
     &["tui"],
