@@ -124,7 +124,8 @@ pub fn show(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> 
 fn print_proof(lines: &[Line], verbose: bool) {
     for line in lines {
         let (mark, word) = verdict(line.result);
-        tell!("  {mark} {:<12} {:<12} {}", line.what, word, line.text);
+        let name = if line.link.is_empty() { &line.what } else { &line.link };
+        tell!("  {mark} {name:<22} {word:<12} {}", line.text);
         if verbose || line.result == Verdict::Fails {
             line.evidence.iter().for_each(|evidence| tell!("      {evidence}"));
         }
@@ -154,7 +155,7 @@ pub fn check(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal>
     let waiting = Waiting::begin(format!("going over the volumes of {}", badger_drive::text::plain(&path.display().to_string())), common);
     lines.extend(badger_inspect::volumes::check(&source, &looked));
     drop(waiting);
-    lines.push(Line::new("boot", Verdict::NotChecked, "starting up was not looked at"));
+    lines.extend(badger_system::lines(&source, &looked));
     lines.push(Line::new("licence", Verdict::NotChecked, "the licence was not looked at"));
     if common.json {
         print_json(&serde_json::json!({ "proof": lines }));

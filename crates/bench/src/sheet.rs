@@ -399,12 +399,17 @@ fn lost_part(flow: &mut Flow, data: &SheetData) {
 
 fn proof_part(flow: &mut Flow, report: &Report) {
     flow.head("Proof", 10.0);
+    let mut last = "";
     for line in &report.proof {
         flow.down(4.8);
         let y = flow.y;
-        flow.drawing.text(LEFT, y, 8.5, line.what.clone());
+        // Links of one chain stand below each other.
+        if std::mem::replace(&mut last, &line.what) != line.what || line.link.is_empty() {
+            flow.drawing.text(LEFT, y, 8.5, line.what.clone());
+        }
         flow.drawing.bold(LEFT + 22.0, y, 8.5, verdict(line.result).1);
-        flow.lines(LEFT + 46.0, 8.5, 3.8, &line.text);
+        let text = if line.link.is_empty() { line.text.clone() } else { format!("{}: {}", line.link, line.text) };
+        flow.lines(LEFT + 46.0, 8.5, 3.8, &text);
         // What failed is told to its last place.
         for evidence in line.evidence.iter().filter(|_| line.result == Verdict::Fails) {
             flow.down(3.6);

@@ -21,6 +21,9 @@ pub enum Verdict {
 pub struct Line {
     /// `table`, `blocks`, `file-system`, `files`, `boot`, `licence`.
     pub what: String,
+    /// Of `boot` and `licence` which link of the chain it speaks of; else empty.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub link: String,
     /// What came out.
     pub result: Verdict,
     /// In a sentence.
@@ -36,7 +39,7 @@ pub struct Line {
 impl Line {
     /// A line without evidence.
     pub fn new(what: &str, result: Verdict, text: impl Into<String>) -> Self {
-        Self { what: what.into(), result, text: text.into(), evidence: Vec::new(), places: Vec::new() }
+        Self { what: what.into(), link: String::new(), result, text: text.into(), evidence: Vec::new(), places: Vec::new() }
     }
 }
 

@@ -13,6 +13,7 @@ mod run;
 pub mod salvage;
 pub mod salvaged;
 mod sight;
+mod starting;
 
 pub use imaging::{ImageOrder, ImageReady, ImageSight, There};
 pub use order::Order;

@@ -3,6 +3,7 @@
 use crate::order::Order;
 use crate::prepared::Prepared;
 use crate::record::{self, Recorder};
+use crate::starting;
 use badger_bench::Bench;
 use badger_bench::ledger::{self, Ledger};
 use badger_bench::ribbon::Ribbon;
@@ -114,6 +115,7 @@ impl Ready {
         for line in &report.proof {
             info!(run = run_id, what = format!("{:?}", line.what), result = format!("{:?}", line.result), "proof");
         }
+        starting::prove(&mut report, bench, &order.source, &order.target);
         let (rates, mut ledger) = recorder.finish();
         let row = ledger.job(job).ok().flatten();
         let sheet = SheetData {

@@ -1,3 +1,15 @@
-//! What starts a machine: registry files, boot chains link by link. Reads only what it is given, and knows no interface.
+//! What starts a machine: boot chains link by link, and registry files. Reads only what it is given, and knows no interface.
 
+pub mod archive;
+mod bios;
+pub mod chain;
+mod efi;
+pub mod link;
+pub mod linux;
+pub mod pe;
+pub mod places;
 pub mod registry;
+mod windows;
+
+pub use chain::{chains, lines, sentence};
+pub use link::{Chain, Firmware, Link};

@@ -50,6 +50,8 @@ fn head_lines(report: &Report, width: usize) -> Numbered {
 /// Every line of the proof, with its evidence where it is unfolded.
 fn proof_lines(job: &JobView, report: &Report, width: usize) -> Numbered {
     let mut lines: Numbered = Vec::new();
+    // The links of a chain have longer names.
+    let names = report.proof.iter().map(|line| line.link.len() + 1).max().unwrap_or(0).max(12);
     for (at, line) in report.proof.iter().enumerate() {
         let (mark, word) = verdict(line.result);
         let mean = match line.result {
@@ -65,17 +67,17 @@ fn proof_lines(job: &JobView, report: &Report, width: usize) -> Numbered {
             () => "▹",
         };
         let bar = if at == job.row { "▌" } else { " " };
-        for (part, text) in wrap(&line.text, width.saturating_sub(33)).into_iter().enumerate() {
+        for (part, text) in wrap(&line.text, width.saturating_sub(names + 21)).into_iter().enumerate() {
             let head = if part == 0 {
                 vec![
                     loud(Mean::Focus, bar),
                     say(Mean::Quiet, format!("{fold} ")),
                     loud(mean, format!("{mark} ")),
-                    say(Mean::Text, pad(&line.what, 12)),
+                    say(Mean::Text, pad(if line.link.is_empty() { &line.what } else { &line.link }, names)),
                     say(mean, pad(word, 13)),
                 ]
             } else {
-                vec![say(Mean::Text, " ".repeat(30))]
+                vec![say(Mean::Text, " ".repeat(names + 18))]
             };
             lines.push((Some(at), head.into_iter().chain([say(Mean::Text, text)]).collect()));
         }

@@ -1,0 +1,267 @@
+//! Real system disks, broken in many ways: each broken link of the boot chain is named, and nothing else is called broken.
+
+mod support;
+
+use badger_drive::Workshop;
+use badger_inspect::{Line, Looked, Verdict};
+use std::fs;
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use support::{Place, path, text, tool};
+
+const SUPPORT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/support");
+
+/// A copy of a system disk that is being broken.
+struct Disk {
+    path: PathBuf,
+    /// First bytes of its system partition and of its root.
+    esp: u64,
+    root: u64,
+    scratch: PathBuf,
+}
+
+impl Disk {
+    fn patch(&self, at: u64, bytes: &[u8]) {
+        fs::OpenOptions::new().write(true).open(&self.path).unwrap().write_all_at(bytes, at).unwrap();
+    }
+
+    fn mtools(&self, program: &str, args: &[&str]) {
+        let image = format!("{}@@{}", path(&self.path), self.esp);
+        tool(&[&[program, "-i", &image], args].concat());
+    }
+
+    /// Commands for the root's file system.
+    fn debugfs(&self, commands: &[String]) {
+        let script = self.scratch.join("commands");
+        fs::write(&script, commands.join("\n") + "\n").unwrap();
+        tool(&["debugfs", "-w", "-f", path(&script), &format!("{}?offset={}", path(&self.path), self.root)]);
+    }
+
+    fn remove(&self, file: &str) {
+        self.debugfs(&[format!("rm {file}")]);
+    }
+
+    /// A file of the root, changed.
+    fn change(&self, file: &str, change: impl FnOnce(Vec<u8>) -> Vec<u8>) {
+        let (out, new) = (self.scratch.join("out"), self.scratch.join("new"));
+        self.debugfs(&[format!("dump {file} {}", path(&out))]);
+        fs::write(&new, change(fs::read(&out).unwrap())).unwrap();
+        self.debugfs(&[format!("rm {file}"), format!("write {} {file}", path(&new))]);
+    }
+
+    fn change_text(&self, file: &str, from: &str, to: &str) {
+        self.change(file, |bytes| {
+            let text = String::from_utf8(bytes).unwrap();
+            assert!(text.contains(from), "{file} has no {from}: {text}");
+            text.replace(from, to).into_bytes()
+        });
+    }
+
+    fn named(&self, start: &str) -> String {
+        let listed = text(&tool(&["debugfs", "-R", "ls -p /boot", &format!("{}?offset={}", path(&self.path), self.root)]).stdout);
+        let name = listed.lines().find_map(|line| line.split('/').find(|name| name.starts_with(start)).map(str::to_string));
+        format!("/boot/{}", name.unwrap_or_else(|| panic!("{start}: {listed}")))
+    }
+
+    fn lines(&self) -> Vec<Line> {
+        let drive = Workshop::default().source(&self.path).unwrap();
+        badger_system::lines(&drive, &Looked::at(&drive))
+    }
+}
+
+fn told(lines: &[Line]) -> String {
+    lines.iter().map(|line| format!("{:?} {} {}\n", line.result, line.link, line.text)).collect()
+}
+
+type Breaks = (&'static str, &'static [&'static str], fn(&Disk));
+
+/// What is done to a disk for both firmwares on the newer kind of table, and which links are named for it; `?` in front: as not known.
+static GPT: [Breaks; 31] = [
+    ("no program at the fallback path", &["?uefi/loader"], |disk| disk.mtools("mdel", &["::/EFI/BOOT/BOOTX64.EFI"])),
+    ("no program at all", &["uefi/loader"], |disk| {
+        disk.mtools("mdel", &["::/EFI/BOOT/BOOTX64.EFI"]);
+        disk.mtools("mdel", &["::/EFI/debian/grubx64.efi"]);
+    }),
+    ("a program that is cut off", &["uefi/loader"], |disk| {
+        let part = disk.scratch.join("part.efi");
+        disk.mtools("mcopy", &["-o", "::/EFI/BOOT/BOOTX64.EFI", path(&part)]);
+        let bytes = fs::read(&part).unwrap();
+        fs::write(&part, &bytes[..bytes.len() / 2]).unwrap();
+        disk.mtools("mcopy", &["-o", path(&part), "::/EFI/BOOT/BOOTX64.EFI"]);
+    }),
+    ("a program for another processor", &["uefi/loader"], |disk| {
+        let part = disk.scratch.join("part.efi");
+        disk.mtools("mcopy", &["-o", "::/EFI/BOOT/BOOTX64.EFI", path(&part)]);
+        let mut bytes = fs::read(&part).unwrap();
+        let at = u32::from_le_bytes(bytes[0x3c..0x40].try_into().unwrap()) as usize;
+        bytes[at + 4..at + 6].copy_from_slice(&0xaa64u16.to_le_bytes());
+        fs::write(&part, &bytes).unwrap();
+        disk.mtools("mcopy", &["-o", path(&part), "::/EFI/BOOT/BOOTX64.EFI"]);
+    }),
+    ("no stub on the system partition", &["uefi/stub"], |disk| disk.mtools("mdel", &["::/EFI/debian/grub.cfg"])),
+    ("a stub that names another volume", &["uefi/stub"], |disk| {
+        let stub = disk.scratch.join("stub");
+        let line = "search --no-floppy --fs-uuid --set=root 00000000-1111-2222-3333-444444444444\nset prefix=($root)/boot/grub\nconfigfile $prefix/grub.cfg\n";
+        fs::write(&stub, line).unwrap();
+        disk.mtools("mcopy", &["-o", path(&stub), "::/EFI/debian/grub.cfg"]);
+    }),
+    ("the system partition of another type", &["uefi/system-partition"], |disk| {
+        tool(&["sfdisk", "-q", "--no-reread", "--part-type", path(&disk.path), "2", "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"]);
+    }),
+    ("the system partition without a file system", &["uefi/system-partition"], |disk| disk.patch(disk.esp, &[0; 4096])),
+    ("no configuration", &["uefi/configuration", "bios/configuration"], |disk| disk.remove("/boot/grub/grub.cfg")),
+    ("an empty configuration", &["configuration"], |disk| disk.change("/boot/grub/grub.cfg", |_| b"set timeout=5\n".to_vec())),
+    ("no kernel", &["kernel"], |disk| disk.remove(&disk.named("vmlinuz"))),
+    ("a kernel that is cut off", &["kernel"], |disk| disk.change(&disk.named("vmlinuz"), |bytes| bytes[..bytes.len() / 2].to_vec())),
+    ("an empty kernel", &["kernel"], |disk| disk.change(&disk.named("vmlinuz"), |_| Vec::new())),
+    ("a kernel of zeroes", &["kernel"], |disk| {
+        disk.change(&disk.named("vmlinuz"), |mut bytes| {
+            let end = bytes.len() - 4096;
+            bytes[65_536..end].fill(0);
+            bytes
+        });
+    }),
+    ("a configuration that names another kernel", &["kernel"], |disk| {
+        disk.change_text("/boot/grub/grub.cfg", "linux /boot/vmlinuz", "linux /boot/vmlinux")
+    }),
+    ("a configuration that looks for another volume", &["kernel"], |disk| {
+        disk.change_text("/boot/grub/grub.cfg", "--set=root ", "--set=root 00000000");
+    }),
+    ("no initial RAM file system", &["initial"], |disk| disk.remove(&disk.named("initrd.img"))),
+    ("an initial RAM file system that is cut off", &["initial"], |disk| {
+        disk.change(&disk.named("initrd.img"), |bytes| bytes[..bytes.len() - 5000].to_vec());
+    }),
+    ("one byte of the initial RAM file system", &["initial"], |disk| {
+        disk.change(&disk.named("initrd.img"), |mut bytes| {
+            let middle = bytes.len() / 2;
+            bytes[middle] ^= 0x10;
+            bytes
+        });
+    }),
+    ("no driver for any disk", &["drivers"], |disk| {
+        let packed = disk.scratch.join("initrd");
+        let script = format!(
+            "mkdir -p {0}/x && cd {0}/x && echo nothing > init && find . | cpio -o -H newc 2>/dev/null | gzip > {1}",
+            path(&disk.scratch),
+            path(&packed)
+        );
+        tool(&["bash", "-c", &script]);
+        let new = fs::read(&packed).unwrap();
+        disk.change(&disk.named("initrd.img"), |_| new);
+    }),
+    ("another root", &["root"], |disk| disk.change_text("/boot/grub/grub.cfg", "root=UUID=", "root=UUID=00000000")),
+    ("another root in fstab", &["mounts"], |disk| disk.change_text("/etc/fstab", "UUID=", "UUID=0000")),
+    ("a volume in fstab that is not there", &["mounts"], |disk| {
+        disk.change("/etc/fstab", |bytes| [bytes, b"LABEL=archive /srv ext4 defaults 0 2\n".to_vec()].concat());
+    }),
+    ("a volume in fstab that need not be there", &[], |disk| {
+        disk.change("/etc/fstab", |bytes| [bytes, b"LABEL=archive /srv ext4 defaults,nofail 0 2\n".to_vec()].concat());
+    }),
+    ("a root with another identifier", &["uefi/stub", "bios/kernel"], |disk| {
+        // As a copy with fresh identifiers has it.
+        let copy = disk.scratch.join("root.img");
+        tool(&["bash", "-c", &format!("dd if={} of={} bs=1M skip={} conv=sparse status=none", path(&disk.path), path(&copy), disk.root >> 20)]);
+        tool(&[
+            "bash",
+            "-c",
+            &format!("truncate -s %1M {0}; e2fsck -fy {0} >/dev/null; tune2fs -f -U 00000000-1111-2222-3333-444444444444 {0}", path(&copy)),
+        ]);
+        tool(&[
+            "bash",
+            "-c",
+            &format!("dd if={} of={} bs=1M seek={} conv=notrunc,sparse status=none", path(&copy), path(&disk.path), disk.root >> 20),
+        ]);
+        fs::remove_file(copy).unwrap();
+    }),
+    ("boot code that points to nothing", &["bios/core"], |disk| disk.patch(0x5c, &1500u64.to_le_bytes())),
+    ("an empty sector in the core image", &["bios/core"], |disk| disk.patch((2048 + 60) * 512, &[0; 512])),
+    ("a core image that is gone", &["bios/core"], |disk| disk.patch(2048 * 512, &[0; 512])),
+    ("the second half of the core image", &["bios/core"], |disk| disk.patch((2048 + 100) * 512, &vec![0; 113 * 512])),
+    ("a partition for something else over the core image", &["bios/core"], |disk| {
+        tool(&["sfdisk", "-q", "--no-reread", "--part-type", path(&disk.path), "1", "0FC63DAF-8483-4772-8E79-3D69D8477DE4"]);
+    }),
+    ("boot code that nobody knows", &["?bios/first-sector"], |disk| disk.patch(0, &[0x90; 400])),
+];
+
+/// The same on the older kind.
+static MBR: [Breaks; 3] = [
+    ("no modules of the loader", &["bios/modules"], |disk| disk.remove("/boot/grub/i386-pc/normal.mod")),
+    ("no boot code, and a partition to be started", &["bios/first-sector"], |disk| disk.patch(0, &[0; 440])),
+    ("boot code for an active partition, whose record loads nothing", &["?bios/volume-record"], |disk| {
+        let mut code = [0x90; 440];
+        code[300..324].copy_from_slice(b"Missing operating system");
+        disk.patch(0, &code);
+        disk.patch(disk.root + 510, &[0x55, 0xaa]);
+        disk.patch(disk.root + 0x5a, &[0x90; 16]);
+    }),
+];
+
+/// Breaks a disk; what was named where that is not what was to be.
+fn is_missed(broken: &Disk, (what, links, breaks): &Breaks) -> Option<String> {
+    breaks(broken);
+    let lines = broken.lines();
+    let mut named: Vec<String> = lines
+        .iter()
+        .filter_map(|line| match line.result {
+            Verdict::Fails => Some(line.link.clone()),
+            Verdict::NotChecked => Some(format!("?{}", line.link)),
+            _ => None,
+        })
+        .collect();
+    named.sort();
+    let mut expected: Vec<String> = links.iter().map(ToString::to_string).collect();
+    expected.sort();
+    fs::remove_file(&broken.path).unwrap();
+    (named != expected).then(|| format!("{what}: {expected:?}, and named was {named:?}\n{}", told(&lines)))
+}
+
+#[test]
+fn every_broken_link_is_named() {
+    let place = Place::new();
+    let cache = format!("{}/system-disk", env!("CARGO_TARGET_TMPDIR"));
+    let mut wrong = Vec::new();
+    let sets: [(&str, &str, &'static [Breaks]); 2] = [("gpt", "both", &GPT), ("mbr", "bios", &MBR)];
+    for (table, firmware, breaks) in sets {
+        let made = place.path(&format!("{table}.img"));
+        tool(&[&format!("{SUPPORT}/make-system-disk"), path(&made), "--size", "1400M", "--table", table, "--firmware", firmware, "--cache", &cache]);
+        let starts: Vec<u64> = text(&tool(&["sfdisk", "-d", path(&made)]).stdout)
+            .lines()
+            .filter_map(|line| line.split("start=").nth(1)?.split(',').next()?.trim().parse::<u64>().ok())
+            .map(|sector| sector * 512)
+            .collect();
+        let disk = |name: &str| {
+            let copy = place.path(&format!("{name}.img"));
+            tool(&["cp", "--reflink=auto", "--sparse=always", path(&made), path(&copy)]);
+            let scratch = place.path(&format!("{name}-scratch"));
+            fs::create_dir_all(&scratch).unwrap();
+            Disk { path: copy, esp: starts.get(1).copied().unwrap_or(0), root: *starts.last().unwrap(), scratch }
+        };
+        let sound = disk("sound");
+        let lines = sound.lines();
+        assert!(lines.len() > 6 && lines.iter().all(|line| line.result == Verdict::Holds), "{}", told(&lines));
+        fs::remove_file(&sound.path).unwrap();
+        // Two at a time.
+        let half = breaks.len().div_ceil(2);
+        std::thread::scope(|scope| {
+            let disk = &disk;
+            let each = |name: &'static str, part: &'static [Breaks]| {
+                scope.spawn(move || part.iter().filter_map(|breaks| is_missed(&disk(name), breaks)).collect::<Vec<String>>())
+            };
+            let threads = [each("first", &breaks[..half]), each("second", &breaks[half..])];
+            threads.into_iter().for_each(|thread| wrong.extend(thread.join().unwrap()));
+        });
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+/// A drive without a system is not called broken.
+#[test]
+fn what_has_no_system_is_not_called_broken() {
+    let place = Place::new();
+    let data = place.path("data.img");
+    fs::File::create(&data).unwrap().set_len(64 << 20).unwrap();
+    tool(&["bash", "-c", &format!("echo 'start=2048, type=83' | sfdisk -q {}", path(&data))]);
+    let drive = Workshop::default().source(Path::new(&data)).unwrap();
+    let lines = badger_system::lines(&drive, &Looked::at(&drive));
+    assert!(lines.iter().all(|line| line.result == Verdict::NotChecked), "{}", told(&lines));
+}

@@ -1,0 +1,133 @@
+//! The initial RAM file system of a Linux system: archives of the kind `newc`, one behind the other, each plain or packed (Linux:
+//! `Documentation/driver-api/early-userspace/buffer-format.rst`).
+
+use std::io::Read;
+
+/// Unpacked it has so many bytes at the most.
+const MOST: u64 = 1 << 30;
+/// Files at the most.
+const MOST_FILES: usize = 200_000;
+
+/// What is in it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Archive {
+    /// Names of everything in it.
+    pub names: Vec<String>,
+    /// Bytes unpacked.
+    pub bytes: u64,
+    /// How it is packed, as far as that is known here.
+    pub packed: Vec<&'static str>,
+    /// What is packed in a way that is not read here, so that its names are not known.
+    pub unread: Option<&'static str>,
+}
+
+fn hexadecimal(bytes: &[u8]) -> Option<u64> {
+    u64::from_str_radix(std::str::from_utf8(bytes).ok()?, 16).ok()
+}
+
+/// Gathers the names in a plain part; where it ends.
+fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, String> {
+    loop {
+        let head = bytes.get(at..at + 110).ok_or("it is cut off")?;
+        if !head.starts_with(b"07070") {
+            return Err(format!("it is damaged at byte {at} of its archive"));
+        }
+        let number = |from: usize| hexadecimal(&head[from..from + 8]).ok_or_else(|| format!("it is damaged at byte {at} of its archive"));
+        let (len, name_len) = (number(54)? as usize, number(94)? as usize);
+        let name = bytes.get(at + 110..(at + 110).saturating_add(name_len)).ok_or("it is cut off")?;
+        let name = String::from_utf8_lossy(name.strip_suffix(&[0]).unwrap_or(name)).into_owned();
+        at = (at + 110 + name_len).next_multiple_of(4);
+        let end = at.checked_add(len).filter(|end| *end <= bytes.len()).ok_or("it is cut off")?;
+        at = end.next_multiple_of(4);
+        if name == "TRAILER!!!" {
+            return Ok(at.min(bytes.len()));
+        }
+        if out.names.len() == MOST_FILES {
+            return Err("it has more files than any".into());
+        }
+        out.names.push(name);
+    }
+}
+
+/// Goes through all of it.
+///
+/// # Errors
+/// Where it is damaged or cut off.
+pub fn read(bytes: &[u8]) -> Result<Archive, String> {
+    let mut out = Archive::default();
+    let mut at = 0;
+    while at < bytes.len() {
+        let rest = &bytes[at..];
+        if rest[0] == 0 {
+            at += rest.iter().position(|byte| *byte != 0).unwrap_or(rest.len());
+            continue;
+        }
+        if rest.starts_with(b"07070") {
+            at = plain(bytes, at, &mut out)?;
+            out.bytes = at as u64;
+            continue;
+        }
+        let mut unpacked = Vec::new();
+        let result = match rest {
+            [0x28, 0xb5, 0x2f, 0xfd, ..] => {
+                out.packed.push("Zstandard");
+                zstd::stream::read::Decoder::new(rest).and_then(|decoder| decoder.take(MOST).read_to_end(&mut unpacked))
+            }
+            [0x1f, 0x8b, ..] => {
+                out.packed.push("gzip");
+                flate2::read::MultiGzDecoder::new(rest).take(MOST).read_to_end(&mut unpacked)
+            }
+            [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => {
+                out.unread = Some("xz");
+                return Ok(out);
+            }
+            [0x02, 0x21, 0x4c, 0x18, ..] => {
+                out.unread = Some("LZ4");
+                return Ok(out);
+            }
+            [0x89, b'L', b'Z', b'O', ..] => {
+                out.unread = Some("LZO");
+                return Ok(out);
+            }
+            [b'B', b'Z', b'h', ..] => {
+                out.unread = Some("bzip2");
+                return Ok(out);
+            }
+            [0x5d, 0, 0, ..] => {
+                out.unread = Some("LZMA");
+                return Ok(out);
+            }
+            _ => return Err(format!("what stands at byte {at} is neither an archive nor packed")),
+        };
+        result.map_err(|error| format!("it cannot be unpacked: {error}"))?;
+        let mut inner = 0;
+        while inner < unpacked.len() {
+            if unpacked[inner] == 0 {
+                inner += unpacked[inner..].iter().position(|byte| *byte != 0).unwrap_or(unpacked.len() - inner);
+                continue;
+            }
+            inner = plain(&unpacked, inner, &mut out)?;
+        }
+        out.bytes += unpacked.len() as u64;
+        // What is packed goes to the end.
+        at = bytes.len();
+    }
+    if out.names.is_empty() {
+        return Err("there is nothing in it".into());
+    }
+    Ok(out)
+}
+
+impl Archive {
+    /// Names of the kernel's modules in it, without folder and ending.
+    pub fn modules(&self) -> Vec<&str> {
+        self.names.iter().filter_map(|name| module(name)).collect()
+    }
+}
+
+/// The name of a module by its path.
+pub(crate) fn module(path: &str) -> Option<&str> {
+    let name = path.rsplit('/').next()?;
+    let stem = name.split_once(".ko").filter(|(_, ending)| matches!(*ending, "" | ".xz" | ".zst" | ".gz"))?.0;
+    (!stem.is_empty()).then_some(stem)
+}

@@ -1,0 +1,256 @@
+//! Firmware of the old kind: code in the first sector, an active partition or a core image, and what they load.
+
+use crate::link::{Chain, Firmware, Link};
+use crate::linux;
+use crate::places::{Place, Places, Sought};
+use crate::windows;
+use badger_drive::Source;
+use badger_drive::field::{le16, le32, le64};
+use badger_inspect::Looked;
+use badger_layout::types::Role;
+use badger_layout::{Kind, Table};
+
+/// What the code in the first sector does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Code {
+    /// There is none.
+    None,
+    /// It starts the active partition.
+    Active,
+    /// It reads a core image from a place that is written in it.
+    Core(u64),
+    /// Nobody knows.
+    Other,
+}
+
+fn has(bytes: &[u8], text: &[u8]) -> bool {
+    bytes.windows(text.len()).any(|window| window == text)
+}
+
+fn code(sector: &[u8]) -> Code {
+    match &sector[..440] {
+        code if code.iter().all(|byte| *byte == 0) => Code::None,
+        code if has(code, b"GRUB") && code.starts_with(&[0xeb, 0x63]) => Code::Core(le64(sector, 0x5c)),
+        code if has(code, b"issing operating system") || has(code, b"Invalid partition table") => Code::Active,
+        _ => Code::Other,
+    }
+}
+
+/// The way through firmware of the old kind; `None` where nothing was ever made for it.
+pub(crate) fn chain(drive: &Source, looked: &Looked, places: &Places) -> Option<Chain> {
+    let mut sector = vec![0; drive.geometry().logical_sector as usize];
+    let mut links = Vec::new();
+    let table = &looked.table;
+    if let Err(error) = drive.read_at(0, &mut sector) {
+        links.push(Link::unknown("first-sector", format!("the first sector cannot be read: {error}")));
+        return Some(Chain { firmware: Firmware::Bios, links });
+    }
+    let active: Vec<&Place> = places.all.iter().filter(|place| place.partition.bootable).collect();
+    let is_marked = le16(&sector, 510) == 0xaa55;
+    match code(&sector) {
+        Code::None if table.kind == Kind::Gpt || active.is_empty() => return None,
+        Code::None => links.push(Link::broken("first-sector", "the first sector has no boot code, and a partition is marked to be started")),
+        _ if !is_marked => links.push(Link::broken("first-sector", "the first sector lacks its mark (55 AA at byte 510): firmware passes it over")),
+        Code::Other => links.push(Link::unknown("first-sector", "the boot code in the first sector is not known here")),
+        Code::Active => {
+            links.push(Link::holds("first-sector", "the boot code in the first sector starts the active partition"));
+            of_active(drive, table, &active, places, &mut links);
+        }
+        Code::Core(at) => {
+            links.push(Link::holds("first-sector", format!("the boot code in the first sector reads a core image from sector {at}")));
+            let is_whole = core(drive, table, at, &mut links);
+            if is_whole {
+                of_core(places, &mut links);
+            }
+        }
+    }
+    Some(Chain { firmware: Firmware::Bios, links })
+}
+
+/// The core image: where it is said to be, whole, and where nothing else lies.
+fn core(drive: &Source, table: &Table, at: u64, links: &mut Vec<Link>) -> bool {
+    let size = u64::from(drive.geometry().logical_sector);
+    if size != 512 {
+        links.push(Link::unknown("core", format!("the core image is named in sectors of 512 bytes, and the drive has {size}")));
+        return false;
+    }
+    let mut first = vec![0; 512];
+    if at == 0 || drive.read_at(at * 512, &mut first).is_err() {
+        links.push(Link::broken("core", format!("the core image cannot be read from sector {at}")));
+        return false;
+    }
+    // Lists of places stand at the end of its first sector, from there downwards: first sector, count, segment.
+    let mut runs = vec![(at, 1u64)];
+    let mut from = 512 - 12;
+    while from >= 12 && le16(&first, from + 8) != 0 {
+        runs.push((le64(&first, from), u64::from(le16(&first, from + 8))));
+        from -= 12;
+        if runs.len() > 32 {
+            break;
+        }
+    }
+    let sectors: u64 = runs.iter().map(|(_, count)| count).sum();
+    let evidence: Vec<String> = runs.iter().map(|(start, count)| format!("sectors {start} to {}", start + count - 1)).collect();
+    let broken = |text: String| Link::broken("core", text).with(evidence.clone());
+    if runs.len() < 2 || first.iter().all(|byte| *byte == 0) {
+        links.push(broken(format!("what stands at sector {at} is no core image")));
+        return false;
+    }
+    for (start, count) in &runs {
+        let range = *start..start.saturating_add(*count);
+        // In a file system's place it lies as one of its files, or in nobody's.
+        let over = table
+            .data_partitions()
+            .into_iter()
+            .find(|partition| partition.start < range.end && partition.end() > range.start && partition.type_code.role() != Role::BiosBoot);
+        if let Some(partition) = over
+            && table.kind == Kind::Mbr
+            && partition.start < at
+        {
+            continue;
+        }
+        if let Some(partition) = over {
+            links.push(broken(format!("the core image lies in partition {}, which does not keep it: it will be written over", partition.number)));
+            return false;
+        }
+    }
+    let mut whole = Vec::new();
+    for (start, count) in &runs {
+        let mut part = vec![0; (*count * 512).min(4 << 20) as usize];
+        if let Err(error) = drive.read_at(start.saturating_mul(512), &mut part) {
+            links.push(broken(format!("the core image cannot be read: {error}")));
+            return false;
+        }
+        whole.extend(part);
+    }
+    // Packed code has no long stretches of zeroes; its very end may.
+    let kept = whole.iter().rposition(|byte| *byte != 0).map_or(0, |last| last + 1);
+    let empty = whole[512..kept.max(512)].chunks_exact(512).position(|sector| sector.iter().all(|byte| *byte == 0));
+    let packed = le32(&whole, 512 + 8) as usize;
+    match empty {
+        Some(empty) => links.push(broken(format!("sector {} of the core image is empty: it is not whole", empty + 1))),
+        None if packed > whole.len() => links.push(broken(format!("the core image says that it has {packed} bytes, and {} are there", whole.len()))),
+        None if kept + 4096 < whole.len() => links.push(broken("the end of the core image is empty: it is not whole".into())),
+        None => {
+            let room = match table.partitions.iter().find(|partition| partition.type_code.role() == Role::BiosBoot) {
+                Some(partition) if (partition.start..partition.end()).contains(&at) => format!("partition {}, made for it", partition.number),
+                _ => "the gap in front of the first partition".into(),
+            };
+            let link = Link::holds("core", format!("the core image is there, {sectors} sectors in {room}"));
+            links.push(link.with(evidence.into_iter().chain(["what it looks for is packed within it, and was not read".into()])));
+            return true;
+        }
+    }
+    false
+}
+
+/// What a core image starts: the configuration on the volume that has it.
+fn of_core(places: &Places, links: &mut Vec<Link>) {
+    let configs: Vec<(&Place, &str)> = places
+        .all
+        .iter()
+        .flat_map(|place| ["/boot/grub/grub.cfg", "/grub/grub.cfg", "/boot/grub2/grub.cfg", "/grub2/grub.cfg"].map(|path| (place, path)))
+        .filter(|(place, path)| place.has(path))
+        .collect();
+    match configs[..] {
+        [(place, path)] => {
+            // The core image needs its modules beside the configuration.
+            let folder = path.rsplit_once('/').map_or("", |(dir, _)| dir);
+            if !place.has(&format!("{folder}/i386-pc/normal.mod")) {
+                links.push(Link::broken("modules", format!("{folder}/i386-pc on {} lacks the loader's modules", place.name())));
+            }
+            of_config(places, place, path, links);
+        }
+        [] => {
+            let closed = places.all.iter().find(|place| place.files.is_err() && place.found.as_ref().is_some_and(|found| !found.id.is_empty()));
+            links.push(match closed {
+                Some(place) => {
+                    Link::unknown("configuration", format!("no loader's configuration was found, and {} cannot be read here", place.name()))
+                }
+                None => Link::broken("configuration", "no loader's configuration is on this drive"),
+            });
+        }
+        _ => links.push(Link::unknown(
+            "configuration",
+            "several loader's configurations are on this drive, and which one is taken is written in the core image",
+        )),
+    }
+}
+
+/// A loader's configuration and all it starts.
+pub(crate) fn of_config(places: &Places, place: &Place, path: &str, links: &mut Vec<Link>) {
+    let text = match place.text(path) {
+        Ok(Some(text)) => text,
+        Ok(None) => return links.push(Link::broken("configuration", format!("the loader's configuration {path} is not on {}", place.name()))),
+        Err(why) if place.files.is_err() => {
+            return links
+                .push(Link::unknown("configuration", format!("the loader's configuration {path} on {} was not looked at: {why}", place.name())));
+        }
+        Err(why) => {
+            return links.push(Link::broken("configuration", format!("the loader's configuration {path} on {} cannot be read: {why}", place.name())));
+        }
+    };
+    let (mut entries, at) = linux::entries(&text);
+    if entries.is_empty() && text.lines().any(|line| line.trim_start().starts_with("blscfg")) {
+        let names = place.list("/loader/entries").into_iter().map(|(name, _)| format!("/loader/entries/{name}"));
+        let all = names.chain(place.list("/boot/loader/entries").into_iter().map(|(name, _)| format!("/boot/loader/entries/{name}")));
+        let mut named: Vec<String> = all.filter(|path| path.ends_with(".conf")).collect();
+        named.sort();
+        entries = named.iter().rev().filter_map(|path| place.text(path).ok().flatten()).map(|text| linux::specified(&text)).collect();
+    }
+    let Some(entry) = entries.get(at).or(entries.first()) else {
+        return links.push(Link::broken("configuration", format!("the loader's configuration {path} on {} starts nothing", place.name())));
+    };
+    let others: Vec<String> = entries.iter().map(|entry| format!("{}: {}", entry.title, entry.kernel)).collect();
+    links
+        .push(Link::holds("configuration", format!("the loader's configuration {path} on {} starts \"{}\"", place.name(), entry.title)).with(others));
+    linux::follow(places, place, entry, links);
+}
+
+/// What the active partition starts.
+fn of_active(drive: &Source, table: &Table, active: &[&Place], places: &Places, links: &mut Vec<Link>) {
+    if table.kind != Kind::Mbr {
+        return links.push(Link::broken("active", "the boot code looks for an active partition, and the table is not of the kind that has one"));
+    }
+    let place = match active {
+        [one] => *one,
+        [] => return links.push(Link::broken("active", "no partition is marked to be started")),
+        _ => {
+            let numbers: Vec<String> = active.iter().map(|place| place.partition.number.to_string()).collect();
+            return links
+                .push(Link::broken("active", format!("partitions {} are all marked to be started: firmware takes none", numbers.join(", "))));
+        }
+    };
+    links.push(Link::holds("active", format!("{} is marked to be started", place.name())));
+    let mut record = vec![0; 8192];
+    if let Err(error) = drive.read_at(place.start, &mut record) {
+        return links.push(Link::broken("volume-record", format!("the boot record of {} cannot be read: {error}", place.name())));
+    }
+    let hidden = u64::from(le32(&record, 0x1c));
+    let wide: Vec<u8> = "BOOTMGR".encode_utf16().flat_map(u16::to_le_bytes).collect();
+    let is_new = has(&record, b"BOOTMGR") || has(&record, &wide);
+    let wrong = match () {
+        () if le16(&record, 510) != 0xaa55 => Some("lacks its mark (55 AA at byte 510)".to_string()),
+        () if record[0x5a..510].iter().all(|byte| *byte == 0) => Some("has no code".into()),
+        () if hidden != place.partition.start && (record[3..11] == *b"NTFS    " || &record[0x52..0x57] == b"FAT32") => {
+            Some(format!("says that it begins at sector {hidden}, and the partition begins at {}", place.partition.start))
+        }
+        () => None,
+    };
+    if let Some(wrong) = wrong {
+        return links.push(Link::broken("volume-record", format!("the boot record of {} {wrong}", place.name())));
+    }
+    if !is_new {
+        return links.push(Link::unknown("volume-record", format!("the code in the boot record of {} is not known here", place.name())));
+    }
+    links.push(Link::holds("volume-record", format!("the boot record of {} fits its place, and loads bootmgr", place.name())));
+    match place.file("/bootmgr") {
+        Sought::Missing => return links.push(Link::broken("loader", format!("bootmgr is not on {}", place.name()))),
+        Sought::Unreadable(why) => return links.push(Link::unknown("loader", format!("bootmgr on {}: {why}", place.name()))),
+        Sought::Here(content) if content.size() < 65_536 => {
+            return links.push(Link::broken("loader", format!("bootmgr on {} is cut off", place.name())));
+        }
+        Sought::Here(_) => links.push(Link::holds("loader", format!("bootmgr is on {}", place.name()))),
+    }
+    windows::follow(places, table, place, "/Boot/BCD", Firmware::Bios, links);
+}

@@ -1,0 +1,78 @@
+//! The ways from firmware to login that a drive has.
+
+use crate::link::{Chain, Firmware};
+use crate::places::Places;
+use crate::{bios, efi};
+use badger_drive::Source;
+use badger_inspect::{Line, Looked, Verdict};
+
+/// Every way that was made for a drive, of firmware of the new kind first.
+pub fn chains(drive: &Source, looked: &Looked) -> Vec<Chain> {
+    let places = Places::of(drive, looked);
+    let mut out: Vec<Chain> = efi::chain(looked, &places).into_iter().chain(bios::chain(drive, looked, &places)).collect();
+    // An empty system partition beside a way of the old kind was never made for starting.
+    let is_empty =
+        places.all.iter().filter(|place| place.partition.type_code.is_efi()).all(|place| place.files.is_ok() && place.list("/").is_empty());
+    if out.len() == 2 && is_empty {
+        out.remove(0);
+    }
+    out
+}
+
+/// Whether a drive has files of a system, whose starting matters.
+fn has_system(places: &Places) -> bool {
+    let marks = ["/etc/fstab", "/Windows/System32/config/SYSTEM", "/boot/grub/grub.cfg", "/EFI/BOOT"];
+    places.all.iter().any(|place| marks.iter().any(|mark| place.has(mark)))
+}
+
+/// The same as lines of a proof: one for each link, and one where there is none.
+pub fn lines(drive: &Source, looked: &Looked) -> Vec<Line> {
+    let chains = chains(drive, looked);
+    if chains.is_empty() {
+        let places = Places::of(drive, looked);
+        return vec![match has_system(&places) {
+            true => Line::new("boot", Verdict::Fails, "there are files of a system, and nothing that firmware could start them by"),
+            false => Line::new("boot", Verdict::NotChecked, "no system that could start was found"),
+        }];
+    }
+    let mut out: Vec<Line> = Vec::new();
+    for chain in &chains {
+        for line in chain.lines() {
+            // What both ways go through is told once.
+            let name = line.link.rsplit('/').next().unwrap_or_default();
+            let same = out.iter_mut().find(|other| other.text == line.text && other.link.rsplit('/').next() == Some(name));
+            match same {
+                Some(other) => other.link = name.to_string(),
+                None => out.push(line),
+            }
+        }
+    }
+    out
+}
+
+/// In a sentence: whether it starts, and through what.
+pub fn sentence(chains: &[Chain]) -> (Verdict, String) {
+    let of = |firmware: Firmware| chains.iter().find(|chain| chain.firmware == firmware);
+    let said: Vec<String> = [Firmware::Uefi, Firmware::Bios]
+        .into_iter()
+        .filter_map(of)
+        .map(|chain| {
+            let firmware = chain.firmware.word();
+            let first = |verdict| chain.links.iter().find(|link| link.result == verdict).map(|link| link.text.clone()).unwrap_or_default();
+            match chain.verdict() {
+                Verdict::Fails => format!("{firmware}: broken, {}", first(Verdict::Fails)),
+                Verdict::NotChecked => format!("{firmware}: not followed to its end, {}", first(Verdict::NotChecked)),
+                _ => format!("{firmware}: every link holds"),
+            }
+        })
+        .collect();
+    let worst = chains.iter().map(Chain::verdict).max_by_key(|verdict| match verdict {
+        Verdict::Fails => 2,
+        Verdict::NotChecked => 1,
+        _ => 0,
+    });
+    match worst {
+        None => (Verdict::NotChecked, "no system that could start was found".into()),
+        Some(worst) => (worst, said.join("; ")),
+    }
+}

@@ -1,0 +1,302 @@
+//! Firmware of the new kind: the system partition, the programs on it, and what they read.
+
+use crate::bios::of_config;
+use crate::link::{Chain, Firmware, Link};
+use crate::linux::{self, resolve, searched, words};
+use crate::pe::{Machine, Program};
+use crate::places::{Place, Places};
+use crate::windows;
+use badger_drive::field::le32;
+use badger_fs::tree::NodeKind;
+use badger_fs::volume::{Kind, State};
+use badger_inspect::Looked;
+
+/// Where firmware looks that knows nothing of the drive, for each processor.
+const FALLBACK: [(&str, Machine); 3] = [("bootx64.efi", Machine::X64), ("bootia32.efi", Machine::X86), ("bootaa64.efi", Machine::Arm64)];
+/// Programs are no longer than this.
+const MOST_PROGRAM: u64 = 256 << 20;
+
+/// A program on the system partition.
+struct Found {
+    path: String,
+    bytes: Vec<u8>,
+    program: Program,
+}
+
+impl Found {
+    fn is_fallback(&self) -> bool {
+        self.path.to_lowercase().starts_with("/efi/boot/")
+    }
+
+    fn says(&self, text: &[u8]) -> bool {
+        self.bytes.windows(text.len()).any(|window| window == text)
+    }
+}
+
+/// The way through firmware of the new kind; `None` where nothing was ever made for it.
+pub(crate) fn chain(looked: &Looked, places: &Places) -> Option<Chain> {
+    let mut links = Vec::new();
+    let chain = |links| Some(Chain { firmware: Firmware::Uefi, links });
+    let all: Vec<&Place> = places.all.iter().filter(|place| place.partition.type_code.is_efi()).collect();
+    // A volume with these programs that is not marked as the system partition is found by some firmware only.
+    let unmarked = places.all.iter().find(|place| !place.partition.type_code.is_efi() && !place.list("/EFI").is_empty() && is_fat(place));
+    let Some(place) = all.iter().find(|place| !place.list("/EFI").is_empty()).or(all.first()).copied() else {
+        let place = unmarked?;
+        let text = format!("{} has programs for firmware, and is not marked as the system partition: firmware does not look there", place.name());
+        links.push(Link::broken("system-partition", text));
+        return chain(links);
+    };
+    if all.len() > 1 {
+        let text = format!("{} partitions are marked as the system partition; {} is gone on with", all.len(), place.name());
+        links.push(Link::unknown("system-partition", text));
+    }
+    let broken = |text: String| Link::broken("system-partition", text);
+    match &place.found {
+        _ if !is_fat(place) && place.found.is_some() => {
+            links.push(broken(format!("the system partition, {}, holds no FAT: firmware cannot read it", place.name())));
+            return chain(links);
+        }
+        None => {
+            links.push(broken(format!("the system partition, {}, holds no file system that is known", place.name())));
+            return chain(links);
+        }
+        Some(found) if found.state == State::Damaged => {
+            links.push(broken(format!("the file system of the system partition is damaged: {}", found.problems.join("; "))));
+        }
+        Some(_) => links.push(Link::holds("system-partition", format!("the system partition is {}, FAT", place.name()))),
+    }
+    if let Err(why) = &place.files {
+        links.push(broken(format!("the files of the system partition cannot be read: {why}")));
+        return chain(links);
+    }
+    let (programs, wrong) = programs(place);
+    let Some(start) = loaders(place, &programs, &wrong, &mut links) else { return chain(links) };
+    from(looked, places, place, start, &programs, &mut links);
+    chain(links)
+}
+
+fn is_fat(place: &Place) -> bool {
+    matches!(place.found.as_ref().map(|found| found.kind), Some(Kind::Fat12 | Kind::Fat16 | Kind::Fat32))
+}
+
+/// Every program below `/EFI`, two folders deep, and why others are none.
+fn programs(place: &Place) -> (Vec<Found>, Vec<String>) {
+    let (mut out, mut wrong) = (Vec::new(), Vec::new());
+    let mut folders = vec!["/EFI".to_string()];
+    for (name, node) in place.list("/EFI") {
+        if node.kind == NodeKind::Directory {
+            let path = format!("/EFI/{name}");
+            folders.extend(
+                place.list(&path).into_iter().filter(|(_, node)| node.kind == NodeKind::Directory).map(|(below, _)| format!("{path}/{below}")),
+            );
+            folders.push(path);
+        }
+    }
+    folders.sort();
+    for folder in folders.iter().take(200) {
+        for (name, node) in place.list(folder) {
+            if node.kind != NodeKind::File || !name.to_lowercase().ends_with(".efi") || node.size > MOST_PROGRAM {
+                continue;
+            }
+            let path = format!("{folder}/{name}");
+            match place.read(&path).map(|bytes| bytes.unwrap_or_default()) {
+                Err(why) => wrong.push(format!("{path} cannot be read: {why}")),
+                Ok(bytes) => match Program::read(&bytes) {
+                    Err(why) => wrong.push(format!("{path}: {why}")),
+                    Ok(program) => out.push(Found { path, bytes, program }),
+                },
+            }
+        }
+    }
+    (out, wrong)
+}
+
+/// The program that firmware starts, by its number.
+fn loaders(place: &Place, programs: &[Found], wrong: &[String], links: &mut Vec<Link>) -> Option<usize> {
+    let said = programs.iter().map(|found| {
+        format!(
+            "{}: {}{}",
+            found.path,
+            found.program.machine.word(),
+            if found.program.is_signed { ", signed" } else { ", not signed: not with Secure Boot" }
+        )
+    });
+    let evidence: Vec<String> = said.chain(wrong.iter().cloned()).collect();
+    let fallback = programs.iter().position(|found| {
+        let name = found.path.rsplit('/').next().unwrap_or_default().to_lowercase();
+        found.is_fallback() && FALLBACK.iter().any(|(wanted, machine)| *wanted == name && *machine == found.program.machine)
+    });
+    let misplaced = programs.iter().find(|found| {
+        let name = found.path.rsplit('/').next().unwrap_or_default().to_lowercase();
+        found.is_fallback() && FALLBACK.iter().any(|(wanted, machine)| *wanted == name && *machine != found.program.machine)
+    });
+    let damaged = wrong.iter().find(|text| text.to_lowercase().starts_with("/efi/boot/boot"));
+    let own = programs.iter().position(|found| !found.is_fallback() && found.program.is_for_firmware && is_loader(&found.path));
+    if let Some(found) = misplaced {
+        let text = format!("{} is a program for {}: firmware that looks there cannot run it", found.path, found.program.machine.word());
+        links.push(Link::broken("loader", text).with(evidence.clone()));
+        return fallback.or(own);
+    }
+    match (fallback, own, damaged) {
+        (Some(at), ..) => {
+            links.push(
+                Link::holds("loader", format!("{} is there, a program for {}", programs[at].path, programs[at].program.machine.word()))
+                    .with(evidence),
+            );
+            Some(at)
+        }
+        (None, _, Some(damaged)) => {
+            links.push(Link::broken("loader", damaged.clone()).with(evidence));
+            None
+        }
+        (None, Some(at), None) => {
+            let text = format!(
+                "there is no program at the fallback path; {} starts only where the machine itself has an entry for it, which is not on the drive",
+                programs[at].path
+            );
+            links.push(Link::unknown("loader", text).with(evidence));
+            Some(at)
+        }
+        (None, None, None) => {
+            links.push(Link::broken("loader", format!("no program for firmware is on {}", place.name())).with(evidence));
+            None
+        }
+    }
+}
+
+/// Whether a program by its name is one that starts systems.
+fn is_loader(path: &str) -> bool {
+    let name = path.rsplit('/').next().unwrap_or_default().to_lowercase();
+    ["grub", "shim", "bootmgfw", "systemd-boot"].iter().any(|start| name.starts_with(start)) || path.to_lowercase().starts_with("/efi/linux/")
+}
+
+/// Goes on from a program.
+fn from(looked: &Looked, places: &Places, place: &Place, start: usize, programs: &[Found], links: &mut Vec<Link>) {
+    let found = &programs[start];
+    if found.program.section(&found.bytes, ".linux").is_some() {
+        return unified(places, place, found, links);
+    }
+    let store = "/EFI/Microsoft/Boot/BCD";
+    if found.says(&"bootmgfw".encode_utf16().flat_map(u16::to_le_bytes).collect::<Vec<_>>()) || found.path.to_lowercase().ends_with("/bootmgfw.efi") {
+        return windows::follow(places, &looked.table, place, store, Firmware::Uefi, links);
+    }
+    if found.says(b"#### LoaderInfo: systemd-boot") {
+        return of_entries(places, place, programs, links);
+    }
+    // What one loader starts that only checks signatures lies beside it.
+    let beside = found.says(b"shim") && !found.says(b"mimg");
+    let next =
+        if beside { programs.iter().position(|other| other.path.to_lowercase().contains("grub") && !other.is_fallback()) } else { Some(start) };
+    let Some(next) = next else {
+        return links.push(Link::broken("second-loader", format!("{} starts a second loader, and none is beside it", found.path)));
+    };
+    let loader = &programs[next];
+    let (config, prefix) = embedded(loader);
+    match prefix {
+        _ if !config.is_empty() => {
+            let path = prefix.unwrap_or_else(|| "/boot/grub".into());
+            script(places, place, &config, &path, links);
+        }
+        Some(prefix) => {
+            let path = format!("{}/grub.cfg", linux_path(&prefix));
+            match place.text(&path) {
+                Ok(Some(text)) => script(places, place, &text, &linux_path(&prefix), links),
+                Ok(None) => links.push(Link::broken("stub", format!("{} looks for {path}, which is not on {}", loader.path, place.name()))),
+                Err(why) => links.push(Link::broken("stub", format!("{path} on {} cannot be read: {why}", place.name()))),
+            }
+        }
+        None => links.push(Link::unknown("stub", format!("what {} reads is not known here", loader.path))),
+    }
+}
+
+fn linux_path(prefix: &str) -> String {
+    prefix.split_once(')').map_or(prefix, |(_, path)| path).trim_end_matches('/').to_string()
+}
+
+/// What is built into a loader of the usual kind: its configuration, and where it looks for another.
+fn embedded(found: &Found) -> (String, Option<String>) {
+    let mods = found.program.section(&found.bytes, "mods").unwrap_or_default();
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).trim_end_matches('\0').to_string();
+    let (mut config, mut prefix) = (String::new(), None);
+    if mods.starts_with(b"mimg") {
+        let mut at = badger_drive::field::le64(mods, 8) as usize;
+        while let Some(head) = mods.get(at..at.saturating_add(8)) {
+            let (kind, size) = (le32(head, 0), le32(head, 4) as usize);
+            let Some(inner) = mods.get(at + 8..at.saturating_add(size)) else { break };
+            match kind {
+                2 => config = text(inner),
+                3 => prefix = Some(text(inner)),
+                _ => {}
+            }
+            if size < 8 {
+                break;
+            }
+            at += size;
+        }
+    }
+    (config, prefix)
+}
+
+/// A short configuration that finds a volume and goes on with the one there; or one that starts systems itself.
+fn script(places: &Places, place: &Place, text: &str, prefix: &str, links: &mut Vec<Link>) {
+    if !linux::entries(text).0.is_empty() {
+        return of_config(places, place, &format!("{prefix}/grub.cfg"), links);
+    }
+    let lines: Vec<Vec<String>> = text.lines().map(words).filter(|words| !words.is_empty()).collect();
+    let search = lines.iter().rev().find_map(|words| searched(words));
+    let Some(search) = search else {
+        return links.push(Link::unknown("stub", format!("what {prefix}/grub.cfg on {} does is not understood here", place.name())));
+    };
+    let target = match resolve(places, &search, "stub", "the volume with the loader's configuration") {
+        Ok(target) => target,
+        Err(link) => return links.push(link),
+    };
+    links.push(Link::holds("stub", format!("the loader finds its configuration on {}", target.name())).with([search]));
+    let path = lines.iter().find_map(|words| words.iter().find_map(|word| word.strip_prefix("prefix=").map(str::to_string)));
+    let path = path.map_or_else(|| "/boot/grub".into(), |path| path.replace("($root)", "").replace("(${root})", "").replace("$root", ""));
+    of_config(places, target, &format!("{}/grub.cfg", linux_path(&path)), links);
+}
+
+/// Entries of the boot loader specification, and unified kernels beside them.
+fn of_entries(places: &Places, place: &Place, programs: &[Found], links: &mut Vec<Link>) {
+    let mut named: Vec<String> = place.list("/loader/entries").into_iter().map(|(name, _)| name).filter(|name| name.ends_with(".conf")).collect();
+    named.sort();
+    let wanted = place.text("/loader/loader.conf").ok().flatten().unwrap_or_default();
+    let default =
+        wanted.lines().find_map(|line| line.strip_prefix("default")).map(|name| name.trim().trim_end_matches('*').to_string()).unwrap_or_default();
+    let chosen = named.iter().find(|name| !default.is_empty() && name.starts_with(&default)).or(named.last());
+    let unified_kernel = programs.iter().find(|found| found.program.section(&found.bytes, ".linux").is_some());
+    match (chosen, unified_kernel) {
+        (Some(name), _) => {
+            let path = format!("/loader/entries/{name}");
+            let entry = place.text(&path).ok().flatten().map(|text| linux::specified(&text)).unwrap_or_default();
+            if entry.kernel.is_empty() {
+                return links.push(Link::broken("configuration", format!("{path} on {} names no kernel", place.name())));
+            }
+            links.push(Link::holds("configuration", format!("{path} on {} starts \"{}\"", place.name(), entry.title)));
+            linux::follow(places, place, &entry, links);
+        }
+        (None, Some(found)) => unified(places, place, found, links),
+        (None, None) => links.push(Link::broken("configuration", format!("the loader finds no entry on {}", place.name()))),
+    }
+}
+
+/// A kernel, its RAM file system and its options in one program.
+fn unified(places: &Places, place: &Place, found: &Found, links: &mut Vec<Link>) {
+    let text = |name: &str| found.program.section(&found.bytes, name).map(|bytes| String::from_utf8_lossy(bytes).trim_end_matches('\0').to_string());
+    links.push(Link::holds("kernel", format!("{} on {} holds a kernel", found.path, place.name())).with(text(".uname")));
+    match found.program.section(&found.bytes, ".initrd").map(crate::archive::read) {
+        Some(Ok(archive)) => links.push(Link::holds("initial", format!("the initial RAM file system in it is whole, {} files", archive.names.len()))),
+        Some(Err(why)) => links.push(Link::broken("initial", format!("the initial RAM file system in it: {why}"))),
+        None => links.push(Link::unknown("initial", "there is no initial RAM file system in it")),
+    }
+    let options = text(".cmdline").map(|text| words(&text)).unwrap_or_default();
+    let root = options.iter().rev().find_map(|option| option.strip_prefix("root="));
+    match root {
+        Some(name) => match resolve(places, name, "root", "the system's volume") {
+            Ok(system) => links.push(Link::holds("root", format!("the system's volume is {}", system.name())).with([format!("root={name}")])),
+            Err(link) => links.push(link),
+        },
+        None => links.push(Link::unknown("root", "it is not told which volume is the system's")),
+    }
+}

@@ -1,0 +1,190 @@
+//! The volumes of a drive as a system names them: by identifier, by label, by partition.
+
+use badger_drive::Source;
+use badger_fs::tree::{self, Node, NodeKind};
+use badger_fs::volume::{Kind, Recognised};
+use badger_fs::{Content, Volume};
+use badger_inspect::Looked;
+use badger_layout::partition::Partition;
+
+/// So much of a file is read into memory at the most.
+pub(crate) const MOST_FILE: u64 = 512 << 20;
+
+/// A partition, what is in it, and its files where they can be read.
+pub struct Place {
+    /// The partition.
+    pub partition: Partition,
+    /// First byte on the drive.
+    pub start: u64,
+    /// What is in it.
+    pub found: Option<Recognised>,
+    /// Its files; why they cannot be read.
+    pub files: Result<Box<dyn Volume>, String>,
+    /// How a Linux system names the partition by its own identifier.
+    pub partuuid: String,
+}
+
+/// All of a drive.
+pub struct Places {
+    /// By their order on the drive.
+    pub all: Vec<Place>,
+}
+
+/// A file that is wanted: there with its content, or why not.
+pub(crate) enum Sought<'a> {
+    Here(Content<'a>),
+    Missing,
+    Unreadable(String),
+}
+
+impl Place {
+    /// How people name it: its number, and its label or what it is.
+    pub fn name(&self) -> String {
+        let label = self.found.as_ref().map(|found| found.label.as_str()).filter(|label| !label.is_empty()).unwrap_or(&self.partition.name);
+        match (label.is_empty(), &self.found) {
+            (false, _) => format!("partition {} ({label})", self.partition.number),
+            (true, Some(found)) => format!("partition {} ({})", self.partition.number, found.kind.word()),
+            (true, None) => format!("partition {}", self.partition.number),
+        }
+    }
+
+    /// The identifier of its volume, in the letters that systems use.
+    pub fn id(&self) -> &str {
+        self.found.as_ref().map_or("", |found| found.id.as_str())
+    }
+
+    /// A file or folder by its path.
+    pub(crate) fn node(&self, path: &str) -> Result<Option<Node>, String> {
+        let volume = self.files.as_ref().map_err(Clone::clone)?;
+        match tree::find(&**volume, path) {
+            Ok(node) => Ok(Some(node)),
+            Err(finding) if finding.code == "not-found" || finding.code == "not-a-directory" => Ok(None),
+            Err(finding) => Err(finding.text),
+        }
+    }
+
+    /// Whether something is there; false also where that cannot be told.
+    pub(crate) fn has(&self, path: &str) -> bool {
+        matches!(self.node(path), Ok(Some(_)))
+    }
+
+    /// A file, links followed as the system follows them, some of them at the most.
+    pub(crate) fn file(&self, path: &str) -> Sought<'_> {
+        let Ok(volume) = &self.files else { return Sought::Unreadable(self.files.as_ref().err().cloned().unwrap_or_default()) };
+        let mut path = path.to_string();
+        for _ in 0..16 {
+            match self.node(&path) {
+                Err(why) => return Sought::Unreadable(why),
+                Ok(None) => return Sought::Missing,
+                Ok(Some(node)) if node.kind == NodeKind::Link => match volume.link(&node) {
+                    Ok(to) if to.shown.starts_with('/') => path = to.shown,
+                    Ok(to) => path = format!("{}/{}", path.rsplit_once('/').map_or("", |(dir, _)| dir), to.shown),
+                    Err(finding) => return Sought::Unreadable(finding.text),
+                },
+                Ok(Some(node)) if node.kind == NodeKind::File => {
+                    return match volume.open(&node, "") {
+                        Ok(content) => Sought::Here(content),
+                        Err(finding) => Sought::Unreadable(finding.text),
+                    };
+                }
+                Ok(Some(_)) => return Sought::Unreadable("it is no file".into()),
+            }
+        }
+        Sought::Unreadable("it is a link to itself, or to too many".into())
+    }
+
+    /// The whole of a file; `Ok(None)` where it is not there.
+    pub(crate) fn read(&self, path: &str) -> Result<Option<Vec<u8>>, String> {
+        match self.file(path) {
+            Sought::Missing => Ok(None),
+            Sought::Unreadable(why) => Err(why),
+            Sought::Here(content) => whole(&content).map(Some),
+        }
+    }
+
+    /// A file of text; what is no text in it is shown as replacement characters.
+    pub(crate) fn text(&self, path: &str) -> Result<Option<String>, String> {
+        Ok(self.read(path)?.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()))
+    }
+
+    /// Names and kinds of what is in a folder; nothing where it is not there.
+    pub(crate) fn list(&self, path: &str) -> Vec<(String, Node)> {
+        let (Ok(volume), Ok(Some(node))) = (&self.files, self.node(path)) else { return Vec::new() };
+        if node.kind != NodeKind::Directory {
+            return Vec::new();
+        }
+        volume.list(&node).entries.into_iter().map(|entry| (entry.name.shown, entry.node)).collect()
+    }
+}
+
+/// The whole of an opened file.
+pub(crate) fn whole(content: &Content) -> Result<Vec<u8>, String> {
+    if content.size() > MOST_FILE {
+        return Err("it is longer than any such file".into());
+    }
+    let mut out = vec![0; content.size() as usize];
+    let mut done = 0;
+    while done < out.len() {
+        match content.read(done as u64, &mut out[done..]) {
+            Ok(0) => return Err("it is cut off".into()),
+            Ok(more) => done += more,
+            Err(finding) => return Err(finding.text),
+        }
+    }
+    Ok(out)
+}
+
+impl Places {
+    /// Opens everything on a drive that was looked at.
+    pub fn of(drive: &Source, looked: &Looked) -> Self {
+        let table = &looked.table;
+        let all = table.data_partitions().into_iter().map(|partition| {
+            let (start, len) = table.place(partition);
+            let partuuid = if partition.id.is_empty() && !table.disk_id.is_empty() {
+                format!("{}-{:02x}", table.disk_id.trim_start_matches("0x").to_lowercase(), partition.number)
+            } else {
+                partition.id.to_lowercase()
+            };
+            Place {
+                partition: partition.clone(),
+                start,
+                found: looked.volume(partition.number).cloned(),
+                files: badger_fs::open(drive, start, len).map_err(|finding| finding.text),
+                partuuid,
+            }
+        });
+        Self { all: all.collect() }
+    }
+
+    /// What a system would find under a name: `UUID=`, `PARTUUID=`, `LABEL=`, `PARTLABEL=`, or links of these below `/dev/disk`. `None` where the name
+    /// does not say which.
+    pub fn named(&self, name: &str) -> Option<Vec<&Place>> {
+        let name = name.trim().trim_matches('"');
+        let (what, value) = match name.strip_prefix("/dev/disk/by-") {
+            Some(rest) => rest.split_once('/')?,
+            None => name.split_once('=')?,
+        };
+        let value = value.trim_matches('"');
+        let is = |place: &&Place| match what.to_ascii_lowercase().as_str() {
+            "uuid" => !value.is_empty() && same_id(place, value),
+            "partuuid" => place.partuuid.eq_ignore_ascii_case(value),
+            "label" => place.found.as_ref().is_some_and(|found| found.label == value),
+            "partlabel" => place.partition.name == value,
+            _ => false,
+        };
+        matches!(what.to_ascii_lowercase().as_str(), "uuid" | "partuuid" | "label" | "partlabel").then(|| self.all.iter().filter(is).collect())
+    }
+
+    /// The volumes with an identifier.
+    pub fn with_id(&self, id: &str) -> Vec<&Place> {
+        self.all.iter().filter(|place| same_id(place, id)).collect()
+    }
+}
+
+/// Systems write an identifier of a volume of NTFS shorter or longer than it is kept.
+fn same_id(place: &Place, id: &str) -> bool {
+    let plain = |text: &str| text.replace('-', "").to_lowercase();
+    let (kept, asked) = (plain(place.id()), plain(id));
+    !kept.is_empty()
+        && (kept == asked || place.found.as_ref().is_some_and(|found| found.kind == Kind::Ntfs) && kept.ends_with(&asked) && asked.len() >= 8)
+}
