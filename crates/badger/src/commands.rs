@@ -156,7 +156,7 @@ pub fn check(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal>
     lines.extend(badger_inspect::volumes::check(&source, &looked));
     drop(waiting);
     lines.extend(badger_system::lines(&source, &looked));
-    lines.push(Line::new("licence", Verdict::NotChecked, "the licence was not looked at"));
+    lines.extend(badger_system::licence::lines(&source, &looked));
     if common.json {
         print_json(&serde_json::json!({ "proof": lines }));
     } else {

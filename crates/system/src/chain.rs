@@ -11,8 +11,8 @@ pub fn chains(drive: &Source, looked: &Looked) -> Vec<Chain> {
     let places = Places::of(drive, looked);
     let mut out: Vec<Chain> = efi::chain(looked, &places).into_iter().chain(bios::chain(drive, looked, &places)).collect();
     // An empty system partition beside a way of the old kind was never made for starting.
-    let is_empty =
-        places.all.iter().filter(|place| place.partition.type_code.is_efi()).all(|place| place.files.is_ok() && place.list("/").is_empty());
+    let mut efi = places.all.iter().filter(|place| place.partition.type_code.is_efi()).peekable();
+    let is_empty = efi.peek().is_some() && efi.all(|place| place.files.is_ok() && place.list("/").is_empty());
     if out.len() == 2 && is_empty {
         out.remove(0);
     }

@@ -177,7 +177,9 @@ fn from(looked: &Looked, places: &Places, place: &Place, start: usize, programs:
         return unified(places, place, found, links);
     }
     let store = "/EFI/Microsoft/Boot/BCD";
-    if found.says(&"bootmgfw".encode_utf16().flat_map(u16::to_le_bytes).collect::<Vec<_>>()) || found.path.to_lowercase().ends_with("/bootmgfw.efi") {
+    let is_known = found.says(b"#### LoaderInfo") || found.says(b"shim") || embedded(found) != (String::new(), None);
+    let is_manager = found.says(&"bootmgfw".encode_utf16().flat_map(u16::to_le_bytes).collect::<Vec<_>>()) || !is_known && place.has(store);
+    if is_manager || found.path.to_lowercase().ends_with("/bootmgfw.efi") {
         return windows::follow(places, &looked.table, place, store, Firmware::Uefi, links);
     }
     if found.says(b"#### LoaderInfo: systemd-boot") {

@@ -4,11 +4,13 @@ pub mod archive;
 mod bios;
 pub mod chain;
 mod efi;
+pub mod licence;
 pub mod link;
 pub mod linux;
 pub mod pe;
 pub mod places;
 pub mod registry;
+pub mod store;
 mod windows;
 
 pub use chain::{chains, lines, sentence};

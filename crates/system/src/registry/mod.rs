@@ -33,6 +33,13 @@ impl Wrong {
     }
 }
 
+impl Wrong {
+    /// What was looked for is not in a file that can be read.
+    pub(crate) fn none(text: &str) -> Self {
+        Self::new("registry-not-there", text)
+    }
+}
+
 impl fmt::Display for Wrong {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.text)

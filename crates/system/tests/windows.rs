@@ -1,0 +1,328 @@
+//! Disks of systems of the NT family, built here out of the published layouts (none can be had): both firmwares, whole, and broken in many ways.
+
+use badger_drive::Workshop;
+use badger_inspect::{Line, Looked, Verdict};
+use badger_layout::Guid;
+use badger_system::registry::{Edit, Hive, Value};
+use badger_system::store::{Device, MANAGER, element};
+use rstest::rstest;
+use std::fs;
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+const DISK: &str = "7A1D0C5E-0207-4E20-9B1A-000000000207";
+const SIGNATURE: u32 = 0x0208_ab1e;
+const SYSTEM: &str = "7A1D0C5E-0207-4E20-9B1A-000000000003";
+const LOADER: &str = "{0208ab1e-0000-0000-0000-000000000001}";
+const START: u64 = 4096;
+const SECTORS: u64 = 24 << 11;
+
+fn tool(args: &[&str]) {
+    let out = Command::new(args[0]).args(&args[1..]).output().unwrap();
+    assert!(out.status.success(), "{args:?}: {}", String::from_utf8_lossy(&out.stderr));
+}
+
+fn text(path: &Path) -> &str {
+    path.to_str().unwrap()
+}
+
+/// A program for firmware, or for the system, with one section and a text in it.
+fn program(machine: u16, subsystem: u16, says: &str) -> Vec<u8> {
+    let mut out = vec![0; 0x400];
+    out[..2].copy_from_slice(b"MZ");
+    out[0x3c] = 0x80;
+    out[0x80..0x84].copy_from_slice(b"PE\0\0");
+    out[0x84..0x86].copy_from_slice(&machine.to_le_bytes());
+    out[0x86] = 1;
+    out[0x94..0x96].copy_from_slice(&240u16.to_le_bytes());
+    out[0x98..0x9a].copy_from_slice(&0x20bu16.to_le_bytes());
+    out[0x98 + 68..0x98 + 70].copy_from_slice(&subsystem.to_le_bytes());
+    let section = 0x98 + 240;
+    out[section..section + 5].copy_from_slice(b".text");
+    out[section + 16..section + 20].copy_from_slice(&0x400u32.to_le_bytes());
+    out[section + 20..section + 24].copy_from_slice(&0x400u32.to_le_bytes());
+    let mut body: Vec<u8> = says.encode_utf16().flat_map(u16::to_le_bytes).collect();
+    body.resize(0x400, 0x90);
+    out.extend(body);
+    out
+}
+
+/// What a disk is made of.
+struct Made {
+    uefi: bool,
+    device: Option<Device>,
+    store: Option<Vec<u8>>,
+    system: Option<Vec<u8>>,
+    /// Files that are left out, and others that are put in.
+    without: Vec<&'static str>,
+    with: Vec<(&'static str, Vec<u8>)>,
+    asleep: bool,
+    active: usize,
+    hidden: u64,
+}
+
+impl Made {
+    fn new(uefi: bool) -> Self {
+        Self { uefi, device: None, store: None, system: None, without: Vec::new(), with: Vec::new(), asleep: false, active: 1, hidden: START }
+    }
+
+    fn own(&self) -> Device {
+        if self.uefi { Device::Gpt(Guid::parse(DISK).unwrap(), Guid::parse(SYSTEM).unwrap()) } else { Device::Mbr(SIGNATURE, START * 512) }
+    }
+
+    fn store(&self) -> Vec<u8> {
+        let mut edit = Edit::new("BCD00000000");
+        let mut set = |object: &str, number: u32, value: Value| {
+            edit.set(&format!(r"Objects\{object}\Elements\{number:08x}"), &Value { name: "Element".into(), ..value }).unwrap();
+        };
+        let device = self.device.unwrap_or(self.own()).write().unwrap();
+        set(MANAGER, element::DEFAULT, Value::of_text("", LOADER));
+        set(MANAGER, element::SHOWN, Value::of_texts("", &[LOADER]));
+        set(LOADER, element::DEVICE, Value::of_bytes("", &device));
+        set(LOADER, element::SYSTEM_DEVICE, Value::of_bytes("", &device));
+        set(LOADER, element::PATH, Value::of_text("", if self.uefi { r"\Windows\system32\winload.efi" } else { r"\Windows\system32\winload.exe" }));
+        set(LOADER, element::SYSTEM_ROOT, Value::of_text("", r"\Windows"));
+        set(LOADER, element::DESCRIPTION, Value::of_text("", "Station"));
+        for object in [MANAGER, LOADER] {
+            edit.set(&format!(r"Objects\{object}\Description"), &Value::of_number("Type", 0x1020_0003)).unwrap();
+        }
+        edit.bytes()
+    }
+
+    fn settings(&self) -> Vec<u8> {
+        let mut edit = Edit::new("ROOT");
+        edit.set("Select", &Value::of_number("Current", 1)).unwrap();
+        for (name, start) in [("storahci", 0), ("stornvme", 3), ("iaStorV", 3)] {
+            edit.set(&format!(r"ControlSet001\Services\{name}"), &Value::of_number("Start", start)).unwrap();
+        }
+        edit.set(r"ControlSet001\Services\storahci", &Value::of_text("ImagePath", r"System32\drivers\storahci.sys")).unwrap();
+        let mut letter = b"DMIO:ID:".to_vec();
+        match self.own() {
+            Device::Gpt(_, partition) => letter.extend(partition.0),
+            _ => letter = [SIGNATURE.to_le_bytes().to_vec(), (START * 512).to_le_bytes().to_vec()].concat(),
+        }
+        edit.set("MountedDevices", &Value::of_bytes(r"\DosDevices\C:", &letter)).unwrap();
+        edit.bytes()
+    }
+
+    fn software() -> Vec<u8> {
+        let key = r"Microsoft\Windows NT\CurrentVersion";
+        let mut edit = Edit::new("ROOT");
+        for (name, text) in [
+            ("ProductName", "System 10 Pro"),
+            ("EditionID", "Professional"),
+            ("CurrentBuild", "19045"),
+            ("DisplayVersion", "22H2"),
+            ("InstallationType", "Client"),
+            ("ProductId", "00000-00000-00000-AAAAA"),
+        ] {
+            edit.set(key, &Value::of_text(name, text)).unwrap();
+        }
+        edit.set(key, &Value::of_bytes("DigitalProductId4", &badger_system::licence::kept(&[7; 15], "Retail"))).unwrap();
+        edit.bytes()
+    }
+
+    /// All files of the system's volume.
+    fn files(&self) -> Vec<(String, Vec<u8>)> {
+        let config = |name: &str| format!("Windows/System32/config/{name}");
+        let mut files = vec![
+            ("Windows/System32/ntoskrnl.exe".to_string(), program(0x8664, 1, "kernel")),
+            ("Windows/System32/winload.exe".into(), program(0x8664, 1, "loader")),
+            ("Windows/System32/winload.efi".into(), program(0x8664, 16, "loader")),
+            ("Windows/System32/drivers/storahci.sys".into(), program(0x8664, 1, "driver")),
+            (config("SYSTEM"), self.system.clone().unwrap_or_else(|| self.settings())),
+            (config("SOFTWARE"), Self::software()),
+        ];
+        files.extend(["SAM", "SECURITY", "DEFAULT"].map(|name| (config(name), Edit::new("ROOT").bytes())));
+        if !self.uefi {
+            files.push(("bootmgr".into(), vec![0x90; 100_000]));
+            files.push(("Boot/BCD".into(), self.store.clone().unwrap_or_else(|| self.store())));
+        }
+        if self.asleep {
+            files.push(("hiberfil.sys".into(), [b"HIBR".to_vec(), vec![1; 8192]].concat()));
+        }
+        files.retain(|(name, _)| !self.without.contains(&name.as_str()));
+        files.extend(self.with.iter().map(|(name, bytes)| ((*name).to_string(), bytes.clone())));
+        files
+    }
+
+    fn disk(&self, dir: &Path) -> PathBuf {
+        let (disk, part, mount) = (dir.join("disk.img"), dir.join("part.img"), dir.join("mnt"));
+        let file = fs::File::create(&disk).unwrap();
+        file.set_len((START + SECTORS + 4096) * 512).unwrap();
+        let table = if self.uefi {
+            format!(
+                "label: gpt\nlabel-id: {DISK}\nstart=2048, size=2048, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B\nstart={START}, size={SECTORS}, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7, uuid={SYSTEM}\n"
+            )
+        } else {
+            let mark = |number: usize| if number < self.active { ", bootable" } else { "" };
+            format!(
+                "label: dos\nlabel-id: {SIGNATURE:#x}\nstart={START}, size={SECTORS}, type=7{}\nstart=2048, size=2048, type=7{}\n",
+                mark(0),
+                mark(1)
+            )
+        };
+        let script = dir.join("table");
+        fs::write(&script, table).unwrap();
+        tool(&["bash", "-c", &format!("sfdisk -q {} < {}", text(&disk), text(&script))]);
+        fs::File::create(&part).unwrap().set_len(SECTORS * 512).unwrap();
+        tool(&["mkntfs", "-q", "-Q", "-F", "-L", "System", "-p", &self.hidden.to_string(), text(&part)]);
+        fs::create_dir_all(&mount).unwrap();
+        tool(&["ntfs-3g", text(&part), text(&mount)]);
+        for (name, bytes) in self.files() {
+            let path = mount.join(name);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, bytes).unwrap();
+        }
+        tool(&["umount", text(&mount)]);
+        let mut bytes = fs::read(&part).unwrap();
+        bytes[0x120..0x127].copy_from_slice(b"BOOTMGR");
+        file.write_all_at(&bytes, START * 512).unwrap();
+        if self.uefi {
+            let esp = dir.join("esp.img");
+            fs::File::create(&esp).unwrap().set_len(1 << 20).unwrap();
+            tool(&["mkfs.fat", text(&esp)]);
+            let staged = dir.join("EFI");
+            for (name, bytes) in [
+                ("BOOT/BOOTX64.EFI", program(0x8664, 10, "bootmgfw.efi")),
+                ("Microsoft/Boot/bootmgfw.efi", program(0x8664, 10, "bootmgfw.efi")),
+                ("Microsoft/Boot/BCD", self.store.clone().unwrap_or_else(|| self.store())),
+            ] {
+                if !self.without.contains(&name) {
+                    fs::create_dir_all(staged.join(name).parent().unwrap()).unwrap();
+                    fs::write(staged.join(name), bytes).unwrap();
+                }
+            }
+            tool(&["mcopy", "-s", "-i", text(&esp), text(&staged), "::/"]);
+            file.write_all_at(&fs::read(&esp).unwrap(), 2048 * 512).unwrap();
+        } else {
+            let mut code = [0x90; 440];
+            code[300..324].copy_from_slice(b"Missing operating system");
+            file.write_all_at(&code, 0).unwrap();
+        }
+        disk
+    }
+
+    fn lines(&self) -> Vec<Line> {
+        let dir = tempfile::tempdir().unwrap();
+        let drive = Workshop::default().source(&self.disk(dir.path())).unwrap();
+        badger_system::lines(&drive, &Looked::at(&drive))
+    }
+}
+
+fn told(lines: &[Line]) -> String {
+    lines.iter().map(|line| format!("{:?} {} {}\n", line.result, line.link, line.text)).collect()
+}
+
+#[rstest]
+#[case::bios(false, 10)]
+#[case::uefi(true, 10)]
+fn a_whole_system_holds(#[case] uefi: bool, #[case] least: usize) {
+    let lines = Made::new(uefi).lines();
+    assert!(lines.len() >= least && lines.iter().all(|line| line.result == Verdict::Holds), "{}", told(&lines));
+}
+
+type Change = fn(&mut Made);
+
+fn other() -> Device {
+    Device::Gpt(Guid::parse(DISK).unwrap(), Guid::parse("7A1D0C5E-0207-4E20-9B1A-0000000000FF").unwrap())
+}
+
+/// A registry file with something changed.
+fn changed(bytes: &[u8], change: impl FnOnce(&mut Edit)) -> Option<Vec<u8>> {
+    let hive = Hive::open(bytes.to_vec(), &[]).unwrap();
+    let mut edit = Edit::of(&hive).unwrap();
+    change(&mut edit);
+    Some(edit.bytes())
+}
+
+#[rstest]
+#[case::no_store(true, "uefi/store", |made: &mut Made| made.without.push("Microsoft/Boot/BCD"))]
+#[case::no_store_of_the_old_kind(false, "bios/store", |made: &mut Made| made.without.push("Boot/BCD"))]
+#[case::store_is_none(true, "uefi/store", |made: &mut Made| made.store = Some(vec![7; 9000]))]
+#[case::store_has_no_objects(true, "uefi/store", |made: &mut Made| made.store = Some(Edit::new("BCD").bytes()))]
+#[case::default_is_gone(true, "uefi/entry", |made: &mut Made| {
+    let store = made.store();
+    made.store = changed(&store, |edit| assert!(edit.remove_key(&format!(r"Objects\{LOADER}")).unwrap()));
+})]
+#[case::another_partition(true, "uefi/entry", |made: &mut Made| made.device = Some(other()))]
+#[case::another_disk(true, "uefi/entry", |made: &mut Made| {
+    made.device = Some(Device::Gpt(Guid::parse("00000000-0207-4E20-9B1A-000000000207").unwrap(), Guid::parse(SYSTEM).unwrap()));
+})]
+#[case::another_signature(false, "bios/entry", |made: &mut Made| made.device = Some(Device::Mbr(0x1234_5678, START * 512)))]
+#[case::another_start(false, "bios/entry", |made: &mut Made| made.device = Some(Device::Mbr(SIGNATURE, 1 << 20 << 10)))]
+#[case::made_for_the_other_firmware(true, "uefi/system-loader", |made: &mut Made| {
+    let store = made.store();
+    let value = Value::of_text("Element", r"\Windows\system32\winload.exe");
+    made.store = changed(&store, |edit| edit.set(&format!(r"Objects\{LOADER}\Elements\{:08x}", element::PATH), &value).unwrap());
+})]
+#[case::no_loader_of_the_system(true, "uefi/system-loader", |made: &mut Made| made.without.push("Windows/System32/winload.efi"))]
+#[case::no_kernel(false, "bios/kernel", |made: &mut Made| made.without.push("Windows/System32/ntoskrnl.exe"))]
+#[case::a_kernel_that_is_none(false, "bios/kernel", |made: &mut Made| {
+    made.without.push("Windows/System32/ntoskrnl.exe");
+    made.with.push(("Windows/System32/ntoskrnl.exe", vec![0; 5000]));
+})]
+#[case::no_settings(false, "bios/registry", |made: &mut Made| made.without.push("Windows/System32/config/SYSTEM"))]
+#[case::settings_are_damaged(true, "uefi/registry", |made: &mut Made| {
+    let mut settings = made.settings();
+    settings[4096 + 32..4096 + 2000].fill(0);
+    made.system = Some(settings);
+})]
+#[case::no_accounts(true, "uefi/registry", |made: &mut Made| made.without.push("Windows/System32/config/SAM"))]
+#[case::current_set_is_gone(true, "uefi/registry", |made: &mut Made| {
+    let settings = made.settings();
+    made.system = changed(&settings, |edit| edit.set("Select", &Value::of_number("Current", 2)).unwrap());
+})]
+#[case::driver_is_gone(true, "uefi/drivers", |made: &mut Made| made.without.push("Windows/System32/drivers/storahci.sys"))]
+#[case::no_driver_starts(true, "uefi/drivers", |made: &mut Made| {
+    let settings = made.settings();
+    made.system = changed(&settings, |edit| edit.set(r"ControlSet001\Services\storahci", &Value::of_number("Start", 3)).unwrap());
+})]
+#[case::letter_of_another_volume(true, "uefi/letters", |made: &mut Made| {
+    let settings = made.settings();
+    made.system = changed(&settings, |edit| edit.set("MountedDevices", &Value::of_bytes(r"\DosDevices\C:", &[b"DMIO:ID:".as_slice(), &[9; 16]].concat())).unwrap());
+})]
+#[case::letter_of_another_disk(false, "bios/letters", |made: &mut Made| {
+    let settings = made.settings();
+    made.system = changed(&settings, |edit| edit.set("MountedDevices", &Value::of_bytes(r"\DosDevices\C:", &[1; 12])).unwrap());
+})]
+#[case::no_bootmgr(false, "bios/loader", |made: &mut Made| made.without.push("bootmgr"))]
+#[case::two_are_active(false, "bios/active", |made: &mut Made| made.active = 2)]
+#[case::none_is_active(false, "bios/active", |made: &mut Made| made.active = 0)]
+#[case::record_says_another_place(false, "bios/volume-record", |made: &mut Made| made.hidden = 63)]
+#[case::asleep(true, "?uefi/state", |made: &mut Made| made.asleep = true)]
+fn every_broken_link_is_named(#[case] uefi: bool, #[case] link: &str, #[case] change: Change) {
+    let mut made = Made::new(uefi);
+    change(&mut made);
+    let lines = made.lines();
+    let named: Vec<String> = lines
+        .iter()
+        .filter_map(|line| match line.result {
+            Verdict::Fails => Some(line.link.clone()),
+            Verdict::NotChecked => Some(format!("?{}", line.link)),
+            _ => None,
+        })
+        .collect();
+    assert_eq!(named, [link], "{}", told(&lines));
+}
+
+#[test]
+fn what_is_known_of_the_licence_is_told_and_the_key_is_not() {
+    let dir = tempfile::tempdir().unwrap();
+    let drive = Workshop::default().source(&Made::new(true).disk(dir.path())).unwrap();
+    let lines = badger_system::licence::lines(&drive, &Looked::at(&drive));
+    let all = format!("{} {}", lines[0].text, lines[0].evidence.join(" "));
+    for said in [
+        "System 10 Pro 22H2, build 19045",
+        "on the same machine it carries over",
+        "on another it needs activation",
+        "*****-*****-*****-*****-",
+        "retail",
+    ] {
+        assert!(all.contains(said), "{said}: {all}");
+    }
+    let found = badger_system::licence::of(&drive, &Looked::at(&drive));
+    let key = found[0].1.as_ref().unwrap().key(true).unwrap();
+    assert!(!all.contains(&key[..23]), "{all}");
+}
