@@ -121,7 +121,7 @@ pub fn show(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> 
     Ok(code::DONE)
 }
 
-fn print_proof(lines: &[Line], verbose: bool) {
+pub fn print_proof(lines: &[Line], verbose: bool) {
     for line in lines {
         let (mark, word) = verdict(line.result);
         let name = if line.link.is_empty() { &line.what } else { &line.link };

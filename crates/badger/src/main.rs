@@ -32,6 +32,7 @@ mod follow;
 mod images;
 mod lend;
 mod log;
+mod mend;
 mod output;
 mod papers;
 mod salvage;
@@ -120,6 +121,8 @@ enum Command {
     Restore(CloneArgs),
     /// Copy a drive that fails: what is most worth first, as gently as it can be, with a map of every place
     Salvage(salvage::SalvageArgs),
+    /// Set right what keeps a target from starting, or take that back
+    Mend(mend::MendArgs),
     /// Compare two drives or images; an image alone with its own hashes
     Verify {
         /// One
@@ -450,6 +453,7 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Repair(args)) => images::repair(&bench, &args, common),
         Some(Command::Restore(args)) => images::restore(&bench, &args, common),
         Some(Command::Salvage(args)) => salvage::salvage(&bench, &args, common),
+        Some(Command::Mend(args)) => mend::mend(&bench, &args, common),
         Some(Command::Verify { a, b: Some(b) }) => commands::verify(&bench, &a, &b, common),
         Some(Command::Verify { a, b: None }) => images::verify(&bench, &a, common),
         Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, common),

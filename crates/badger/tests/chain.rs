@@ -109,7 +109,7 @@ static GPT: [Breaks; 31] = [
         tool(&["sfdisk", "-q", "--no-reread", "--part-type", path(&disk.path), "2", "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"]);
     }),
     ("the system partition without a file system", &["uefi/system-partition"], |disk| disk.patch(disk.esp, &[0; 4096])),
-    ("no configuration", &["uefi/configuration", "bios/configuration"], |disk| disk.remove("/boot/grub/grub.cfg")),
+    ("no configuration", &["configuration"], |disk| disk.remove("/boot/grub/grub.cfg")),
     ("an empty configuration", &["configuration"], |disk| disk.change("/boot/grub/grub.cfg", |_| b"set timeout=5\n".to_vec())),
     ("no kernel", &["kernel"], |disk| disk.remove(&disk.named("vmlinuz"))),
     ("a kernel that is cut off", &["kernel"], |disk| disk.change(&disk.named("vmlinuz"), |bytes| bytes[..bytes.len() / 2].to_vec())),
@@ -157,7 +157,7 @@ static GPT: [Breaks; 31] = [
     ("a volume in fstab that need not be there", &[], |disk| {
         disk.change("/etc/fstab", |bytes| [bytes, b"LABEL=archive /srv ext4 defaults,nofail 0 2\n".to_vec()].concat());
     }),
-    ("a root with another identifier", &["uefi/stub", "bios/kernel"], |disk| {
+    ("a root with another identifier", &["stub"], |disk| {
         // As a copy with fresh identifiers has it.
         let copy = disk.scratch.join("root.img");
         tool(&["bash", "-c", &format!("dd if={} of={} bs=1M skip={} conv=sparse status=none", path(&disk.path), path(&copy), disk.root >> 20)]);
@@ -252,6 +252,48 @@ fn every_broken_link_is_named() {
         });
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+/// A clone with fresh identifiers does not start; mended it does, under the firmware whose loader lies in files. What was done can be taken back,
+/// and what a customer brought is never written to.
+#[test]
+fn a_clone_with_fresh_identifiers_is_mended_and_starts() {
+    let place = Place::new();
+    let cache = format!("{}/system-disk", env!("CARGO_TARGET_TMPDIR"));
+    let (disk, target) = (place.path("disk.img"), place.path("target.img"));
+    tool(&[&format!("{SUPPORT}/make-system-disk"), path(&disk), "--size", "1400M", "--table", "gpt", "--firmware", "both", "--cache", &cache]);
+    let before = fs::metadata(&disk).unwrap().modified().unwrap();
+    let args = ["clone", path(&disk), path(&target), "--new-size", "2GiB", "--confirm", "rget", "--ids", "fresh", "--fit", "auto"];
+    let (code, report) = place.json(&args);
+    assert_eq!((code, report["outcome"].as_str()), (1, Some("finished")), "{report}");
+    assert_eq!(place.json(&["mend", path(&disk), "--confirm", "disk"]).1["code"], "not-a-target");
+    let whole = || text(&tool(&["md5sum", path(&target)]).stdout);
+    let unmended = whole();
+    let (code, shown) = place.json(&["mend", path(&target)]);
+    assert_eq!((code, shown["outcome"].as_str()), (2, Some("shown")), "{shown}");
+    assert_eq!(whole(), unmended, "shown is not done");
+    assert_eq!(place.json(&["mend", path(&target), "--confirm", "tape"]).1["code"], "wrong-tail");
+    let (_, mended) = place.json(&["mend", path(&target), "--confirm", "rget"]);
+    assert_eq!(mended["outcome"], "mended", "{mended}");
+    let links = |report: &serde_json::Value, result: &str| -> Vec<String> {
+        let lines = report["proof"].as_array().unwrap().iter().filter(|line| line["result"] == result);
+        lines.map(|line| line["link"].as_str().unwrap_or_default().to_string()).collect()
+    };
+    // The core image for the other firmware has the old name packed within it, which is not changed in place.
+    assert_eq!(links(&mended, "fails"), ["bios/stub"], "{mended}");
+    let (code, nothing) = place.json(&["mend", path(&target)]);
+    assert_eq!((code, nothing["repairs"].as_array().unwrap().len()), (0, 0), "{nothing}");
+    tool(&["bash", "-c", &format!("dd if={0} of={0}.root bs=1M skip={1} status=none && e2fsck -fn {0}.root", path(&target), 66)]);
+    let boot = std::process::Command::new(format!("{SUPPORT}/boot-disk"))
+        .args([path(&target), "--firmware", "uefi", "--bus", "nvme", "--seconds", "400"])
+        .output()
+        .unwrap();
+    assert!(boot.status.success() && text(&boot.stdout).contains("failed=0"), "{}", text(&boot.stdout));
+    let (_, undone) = place.json(&["mend", path(&target), "--undo", "--confirm", "rget"]);
+    assert_eq!(undone["outcome"], "undone", "{undone}");
+    assert_eq!(whole(), unmended);
+    assert_eq!(place.json(&["mend", path(&target), "--undo", "--confirm", "rget"]).1["code"], "nothing-to-undo");
+    assert_eq!(fs::metadata(&disk).unwrap().modified().unwrap(), before);
 }
 
 /// A drive without a system is not called broken.

@@ -1,6 +1,10 @@
 //! What it takes to make a drive writable.
 
+use crate::identity::Identity;
+use crate::medium::{Geometry, Medium, ReadError};
 use crate::source::Source;
+use std::path::Path;
+use std::sync::Arc;
 
 /// What is needed to release a target.
 pub struct Release<'a> {
@@ -22,4 +26,24 @@ impl<'a> Release<'a> {
     pub fn new(source: &'a Source, needed: u64, tail: &'a str) -> Self {
         Self { source, needed, tail, overwritten: &[], shifts: &[] }
     }
+}
+
+/// A drive without bytes, that stands on nothing.
+struct Nothing(Identity);
+
+impl Medium for Nothing {
+    fn geometry(&self) -> Geometry {
+        Geometry { size_bytes: 0, logical_sector: 512, physical_sector: 512 }
+    }
+    fn identity(&self) -> &Identity {
+        &self.0
+    }
+    fn read_at(&self, offset: u64, _buf: &mut [u8]) -> Result<(), ReadError> {
+        Err(ReadError::Gone(format!("there is nothing at byte {offset}")))
+    }
+}
+
+/// What is read where nothing is.
+pub(crate) fn nothing() -> Source {
+    Source::detached(Arc::new(Nothing(Identity::of_file(Path::new("nothing")))))
 }

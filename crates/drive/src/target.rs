@@ -157,6 +157,15 @@ impl Candidate {
         self.open(release)
     }
 
+    /// Opens the drive to set right a little of what is on it: by the same rules, with nothing that is copied onto it.
+    ///
+    /// # Errors
+    /// As [`Candidate::release`].
+    pub fn release_to_mend(self, tail: &str) -> Result<Target, Refusal> {
+        let nothing = crate::release::nothing();
+        self.release(&Release::new(&nothing, 0, tail))
+    }
+
     fn changed(&self, what: impl std::fmt::Display) -> Refusal {
         Refusal::new("target-changed", format!("{} is not what was shown: {what}; look at it again", self.identity.path.display()))
     }

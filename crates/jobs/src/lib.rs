@@ -4,6 +4,7 @@
 //! such a [`Ready`] order runs: what was shown is what is done.
 
 mod imaging;
+pub mod mending;
 mod order;
 mod outcome;
 mod plan;

@@ -1,7 +1,7 @@
 //! Firmware of the old kind: code in the first sector, an active partition or a core image, and what they load.
 
 use crate::link::{Chain, Firmware, Link};
-use crate::linux;
+use crate::loader::{Built, of_config, script, unpacked};
 use crate::places::{Place, Places, Sought};
 use crate::windows;
 use badger_drive::Source;
@@ -58,9 +58,8 @@ pub(crate) fn chain(drive: &Source, looked: &Looked, places: &Places) -> Option<
         }
         Code::Core(at) => {
             links.push(Link::holds("first-sector", format!("the boot code in the first sector reads a core image from sector {at}")));
-            let is_whole = core(drive, table, at, &mut links);
-            if is_whole {
-                of_core(places, &mut links);
+            if let Some(built) = core(drive, table, at, &mut links) {
+                of_core(places, &built, &mut links);
             }
         }
     }
@@ -68,16 +67,16 @@ pub(crate) fn chain(drive: &Source, looked: &Looked, places: &Places) -> Option<
 }
 
 /// The core image: where it is said to be, whole, and where nothing else lies.
-fn core(drive: &Source, table: &Table, at: u64, links: &mut Vec<Link>) -> bool {
+fn core(drive: &Source, table: &Table, at: u64, links: &mut Vec<Link>) -> Option<Built> {
     let size = u64::from(drive.geometry().logical_sector);
     if size != 512 {
         links.push(Link::unknown("core", format!("the core image is named in sectors of 512 bytes, and the drive has {size}")));
-        return false;
+        return None;
     }
     let mut first = vec![0; 512];
     if at == 0 || drive.read_at(at * 512, &mut first).is_err() {
         links.push(Link::broken("core", format!("the core image cannot be read from sector {at}")));
-        return false;
+        return None;
     }
     // Lists of places stand at the end of its first sector, from there downwards: first sector, count, segment.
     let mut runs = vec![(at, 1u64)];
@@ -94,7 +93,7 @@ fn core(drive: &Source, table: &Table, at: u64, links: &mut Vec<Link>) -> bool {
     let broken = |text: String| Link::broken("core", text).with(evidence.clone());
     if runs.len() < 2 || first.iter().all(|byte| *byte == 0) {
         links.push(broken(format!("what stands at sector {at} is no core image")));
-        return false;
+        return None;
     }
     for (start, count) in &runs {
         let range = *start..start.saturating_add(*count);
@@ -111,7 +110,7 @@ fn core(drive: &Source, table: &Table, at: u64, links: &mut Vec<Link>) -> bool {
         }
         if let Some(partition) = over {
             links.push(broken(format!("the core image lies in partition {}, which does not keep it: it will be written over", partition.number)));
-            return false;
+            return None;
         }
     }
     let mut whole = Vec::new();
@@ -119,7 +118,7 @@ fn core(drive: &Source, table: &Table, at: u64, links: &mut Vec<Link>) -> bool {
         let mut part = vec![0; (*count * 512).min(4 << 20) as usize];
         if let Err(error) = drive.read_at(start.saturating_mul(512), &mut part) {
             links.push(broken(format!("the core image cannot be read: {error}")));
-            return false;
+            return None;
         }
         whole.extend(part);
     }
@@ -132,79 +131,55 @@ fn core(drive: &Source, table: &Table, at: u64, links: &mut Vec<Link>) -> bool {
         None if packed > whole.len() => links.push(broken(format!("the core image says that it has {packed} bytes, and {} are there", whole.len()))),
         None if kept + 4096 < whole.len() => links.push(broken("the end of the core image is empty: it is not whole".into())),
         None => {
+            let built = match unpacked(&whole[512..]) {
+                Ok(built) => built,
+                Err(why) => {
+                    links.push(broken(format!("the core image cannot be unpacked: {why}")));
+                    return None;
+                }
+            };
             let room = match table.partitions.iter().find(|partition| partition.type_code.role() == Role::BiosBoot) {
                 Some(partition) if (partition.start..partition.end()).contains(&at) => format!("partition {}, made for it", partition.number),
                 _ => "the gap in front of the first partition".into(),
             };
             let link = Link::holds("core", format!("the core image is there, {sectors} sectors in {room}"));
-            links.push(link.with(evidence.into_iter().chain(["what it looks for is packed within it, and was not read".into()])));
-            return true;
+            links.push(link.with(evidence));
+            return Some(built);
         }
     }
-    false
+    None
 }
 
-/// What a core image starts: the configuration on the volume that has it.
-fn of_core(places: &Places, links: &mut Vec<Link>) {
-    let configs: Vec<(&Place, &str)> = places
-        .all
-        .iter()
-        .flat_map(|place| ["/boot/grub/grub.cfg", "/grub/grub.cfg", "/boot/grub2/grub.cfg", "/grub2/grub.cfg"].map(|path| (place, path)))
-        .filter(|(place, path)| place.has(path))
-        .collect();
-    match configs[..] {
-        [(place, path)] => {
-            // The core image needs its modules beside the configuration.
-            let folder = path.rsplit_once('/').map_or("", |(dir, _)| dir);
-            if !place.has(&format!("{folder}/i386-pc/normal.mod")) {
-                links.push(Link::broken("modules", format!("{folder}/i386-pc on {} lacks the loader's modules", place.name())));
-            }
-            of_config(places, place, path, links);
+/// What a core image starts: what is built into it says where it looks.
+fn of_core(places: &Places, built: &Built, links: &mut Vec<Link>) {
+    let prefix = built.prefix.clone().unwrap_or_else(|| "/boot/grub".into());
+    if !built.config.is_empty() {
+        return script(places, None, &built.config, &prefix, links);
+    }
+    // `(,gpt3)/boot/grub`: a partition by its number, of the disk it was started from.
+    let number = prefix.strip_prefix('(').and_then(|rest| rest.split_once(')')).and_then(|(device, _)| {
+        let part = device.rsplit(',').next()?;
+        part.trim_start_matches(|c: char| !c.is_ascii_digit()).parse::<u32>().ok()
+    });
+    let path = crate::loader::linux_path(&prefix);
+    match number.map(|number| (number, places.all.iter().find(|place| place.partition.number == number))) {
+        None => links.push(Link::unknown("stub", format!("the core image looks for {prefix}, which does not say which volume that is"))),
+        Some((number, None)) => {
+            links.push(Link::broken("stub", format!("the core image looks for its configuration on partition {number}, which is not there")))
         }
-        [] => {
-            let closed = places.all.iter().find(|place| place.files.is_err() && place.found.as_ref().is_some_and(|found| !found.id.is_empty()));
-            links.push(match closed {
-                Some(place) => {
-                    Link::unknown("configuration", format!("no loader's configuration was found, and {} cannot be read here", place.name()))
-                }
-                None => Link::broken("configuration", "no loader's configuration is on this drive"),
-            });
+        Some((_, Some(place))) => {
+            links.push(Link::holds("stub", format!("the loader finds its configuration on {}", place.name())).with([prefix.clone()]));
+            modules(place, &path, links);
+            of_config(places, place, &format!("{path}/grub.cfg"), links);
         }
-        _ => links.push(Link::unknown(
-            "configuration",
-            "several loader's configurations are on this drive, and which one is taken is written in the core image",
-        )),
     }
 }
 
-/// A loader's configuration and all it starts.
-pub(crate) fn of_config(places: &Places, place: &Place, path: &str, links: &mut Vec<Link>) {
-    let text = match place.text(path) {
-        Ok(Some(text)) => text,
-        Ok(None) => return links.push(Link::broken("configuration", format!("the loader's configuration {path} is not on {}", place.name()))),
-        Err(why) if place.files.is_err() => {
-            return links
-                .push(Link::unknown("configuration", format!("the loader's configuration {path} on {} was not looked at: {why}", place.name())));
-        }
-        Err(why) => {
-            return links.push(Link::broken("configuration", format!("the loader's configuration {path} on {} cannot be read: {why}", place.name())));
-        }
-    };
-    let (mut entries, at) = linux::entries(&text);
-    if entries.is_empty() && text.lines().any(|line| line.trim_start().starts_with("blscfg")) {
-        let names = place.list("/loader/entries").into_iter().map(|(name, _)| format!("/loader/entries/{name}"));
-        let all = names.chain(place.list("/boot/loader/entries").into_iter().map(|(name, _)| format!("/boot/loader/entries/{name}")));
-        let mut named: Vec<String> = all.filter(|path| path.ends_with(".conf")).collect();
-        named.sort();
-        entries = named.iter().rev().filter_map(|path| place.text(path).ok().flatten()).map(|text| linux::specified(&text)).collect();
+/// The modules that a loader takes from beside its configuration.
+fn modules(place: &Place, folder: &str, links: &mut Vec<Link>) {
+    if place.files.is_ok() && !place.has(&format!("{folder}/i386-pc/normal.mod")) {
+        links.push(Link::broken("modules", format!("{folder}/i386-pc on {} lacks the loader's modules", place.name())));
     }
-    let Some(entry) = entries.get(at).or(entries.first()) else {
-        return links.push(Link::broken("configuration", format!("the loader's configuration {path} on {} starts nothing", place.name())));
-    };
-    let others: Vec<String> = entries.iter().map(|entry| format!("{}: {}", entry.title, entry.kernel)).collect();
-    links
-        .push(Link::holds("configuration", format!("the loader's configuration {path} on {} starts \"{}\"", place.name(), entry.title)).with(others));
-    linux::follow(places, place, entry, links);
 }
 
 /// What the active partition starts.

@@ -1,12 +1,11 @@
 //! Firmware of the new kind: the system partition, the programs on it, and what they read.
 
-use crate::bios::of_config;
 use crate::link::{Chain, Firmware, Link};
-use crate::linux::{self, resolve, searched, words};
+use crate::linux::{self, resolve, words};
+use crate::loader::{Built, built, linux_path, script};
 use crate::pe::{Machine, Program};
 use crate::places::{Place, Places};
 use crate::windows;
-use badger_drive::field::le32;
 use badger_fs::tree::NodeKind;
 use badger_fs::volume::{Kind, State};
 use badger_inspect::Looked;
@@ -177,7 +176,7 @@ fn from(looked: &Looked, places: &Places, place: &Place, start: usize, programs:
         return unified(places, place, found, links);
     }
     let store = "/EFI/Microsoft/Boot/BCD";
-    let is_known = found.says(b"#### LoaderInfo") || found.says(b"shim") || embedded(found) != (String::new(), None);
+    let is_known = found.says(b"#### LoaderInfo") || found.says(b"shim") || own(found) != Built::default();
     let is_manager = found.says(&"bootmgfw".encode_utf16().flat_map(u16::to_le_bytes).collect::<Vec<_>>()) || !is_known && place.has(store);
     if is_manager || found.path.to_lowercase().ends_with("/bootmgfw.efi") {
         return windows::follow(places, &looked.table, place, store, Firmware::Uefi, links);
@@ -193,16 +192,16 @@ fn from(looked: &Looked, places: &Places, place: &Place, start: usize, programs:
         return links.push(Link::broken("second-loader", format!("{} starts a second loader, and none is beside it", found.path)));
     };
     let loader = &programs[next];
-    let (config, prefix) = embedded(loader);
+    let Built { config, prefix } = own(loader);
     match prefix {
         _ if !config.is_empty() => {
             let path = prefix.unwrap_or_else(|| "/boot/grub".into());
-            script(places, place, &config, &path, links);
+            script(places, Some(place), &config, &path, links);
         }
         Some(prefix) => {
             let path = format!("{}/grub.cfg", linux_path(&prefix));
             match place.text(&path) {
-                Ok(Some(text)) => script(places, place, &text, &linux_path(&prefix), links),
+                Ok(Some(text)) => script(places, Some(place), &text, &linux_path(&prefix), links),
                 Ok(None) => links.push(Link::broken("stub", format!("{} looks for {path}, which is not on {}", loader.path, place.name()))),
                 Err(why) => links.push(Link::broken("stub", format!("{path} on {} cannot be read: {why}", place.name()))),
             }
@@ -211,52 +210,9 @@ fn from(looked: &Looked, places: &Places, place: &Place, start: usize, programs:
     }
 }
 
-fn linux_path(prefix: &str) -> String {
-    prefix.split_once(')').map_or(prefix, |(_, path)| path).trim_end_matches('/').to_string()
-}
-
-/// What is built into a loader of the usual kind: its configuration, and where it looks for another.
-fn embedded(found: &Found) -> (String, Option<String>) {
-    let mods = found.program.section(&found.bytes, "mods").unwrap_or_default();
-    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).trim_end_matches('\0').to_string();
-    let (mut config, mut prefix) = (String::new(), None);
-    if mods.starts_with(b"mimg") {
-        let mut at = badger_drive::field::le64(mods, 8) as usize;
-        while let Some(head) = mods.get(at..at.saturating_add(8)) {
-            let (kind, size) = (le32(head, 0), le32(head, 4) as usize);
-            let Some(inner) = mods.get(at + 8..at.saturating_add(size)) else { break };
-            match kind {
-                2 => config = text(inner),
-                3 => prefix = Some(text(inner)),
-                _ => {}
-            }
-            if size < 8 {
-                break;
-            }
-            at += size;
-        }
-    }
-    (config, prefix)
-}
-
-/// A short configuration that finds a volume and goes on with the one there; or one that starts systems itself.
-fn script(places: &Places, place: &Place, text: &str, prefix: &str, links: &mut Vec<Link>) {
-    if !linux::entries(text).0.is_empty() {
-        return of_config(places, place, &format!("{prefix}/grub.cfg"), links);
-    }
-    let lines: Vec<Vec<String>> = text.lines().map(words).filter(|words| !words.is_empty()).collect();
-    let search = lines.iter().rev().find_map(|words| searched(words));
-    let Some(search) = search else {
-        return links.push(Link::unknown("stub", format!("what {prefix}/grub.cfg on {} does is not understood here", place.name())));
-    };
-    let target = match resolve(places, &search, "stub", "the volume with the loader's configuration") {
-        Ok(target) => target,
-        Err(link) => return links.push(link),
-    };
-    links.push(Link::holds("stub", format!("the loader finds its configuration on {}", target.name())).with([search]));
-    let path = lines.iter().find_map(|words| words.iter().find_map(|word| word.strip_prefix("prefix=").map(str::to_string)));
-    let path = path.map_or_else(|| "/boot/grub".into(), |path| path.replace("($root)", "").replace("(${root})", "").replace("$root", ""));
-    of_config(places, target, &format!("{}/grub.cfg", linux_path(&path)), links);
+/// What is built into a program, where it is a loader of the usual kind.
+fn own(found: &Found) -> Built {
+    found.program.section(&found.bytes, "mods").and_then(built).unwrap_or_default()
 }
 
 /// Entries of the boot loader specification, and unified kernels beside them.

@@ -3,6 +3,7 @@
 use badger_drive::Workshop;
 use badger_inspect::{Line, Looked, Verdict};
 use badger_layout::Guid;
+use badger_system::mend::{self, Wishes};
 use badger_system::registry::{Edit, Hive, Value};
 use badger_system::store::{Device, MANAGER, element};
 use rstest::rstest;
@@ -178,6 +179,8 @@ impl Made {
         tool(&["umount", text(&mount)]);
         let mut bytes = fs::read(&part).unwrap();
         bytes[0x120..0x127].copy_from_slice(b"BOOTMGR");
+        let copy = bytes.len() - 512;
+        bytes.copy_within(..512, copy);
         file.write_all_at(&bytes, START * 512).unwrap();
         if self.uefi {
             let esp = dir.join("esp.img");
@@ -305,6 +308,70 @@ fn every_broken_link_is_named(#[case] uefi: bool, #[case] link: &str, #[case] ch
         })
         .collect();
     assert_eq!(named, [link], "{}", told(&lines));
+}
+
+/// What can be set right is, by other bytes in the same places; then every link holds, and what others read is as it should be.
+#[rstest]
+#[case::another_partition(true, |made: &mut Made| made.device = Some(other()))]
+#[case::another_signature(false, |made: &mut Made| made.device = Some(Device::Mbr(0x1234_5678, START * 512)))]
+#[case::another_start(false, |made: &mut Made| made.device = Some(Device::Mbr(SIGNATURE, 1 << 20 << 10)))]
+#[case::letter_of_another_volume(true, |made: &mut Made| {
+    let settings = made.settings();
+    made.system = changed(&settings, |edit| edit.set("MountedDevices", &Value::of_bytes(r"\DosDevices\C:", &[b"DMIO:ID:".as_slice(), &[9; 16]].concat())).unwrap());
+})]
+#[case::letter_of_another_disk(false, |made: &mut Made| {
+    let settings = made.settings();
+    made.system = changed(&settings, |edit| edit.set("MountedDevices", &Value::of_bytes(r"\DosDevices\C:", &[1; 12])).unwrap());
+})]
+#[case::no_driver_starts(true, |made: &mut Made| {
+    let settings = made.settings();
+    made.system = changed(&settings, |edit| edit.set(r"ControlSet001\Services\storahci", &Value::of_number("Start", 3)).unwrap());
+})]
+#[case::two_are_active(false, |made: &mut Made| made.active = 2)]
+#[case::none_is_active(false, |made: &mut Made| made.active = 0)]
+#[case::record_says_another_place(false, |made: &mut Made| made.hidden = 63)]
+#[case::asleep(true, |made: &mut Made| made.asleep = true)]
+fn what_is_broken_is_mended(#[case] uefi: bool, #[case] change: Change) {
+    let mut made = Made::new(uefi);
+    change(&mut made);
+    let dir = tempfile::tempdir().unwrap();
+    let disk = made.disk(dir.path());
+    let look = || {
+        let drive = Workshop::default().source(&disk).unwrap();
+        let looked = Looked::at(&drive);
+        (badger_system::lines(&drive, &looked), mend::find(&drive, &looked, Wishes { afresh: true, drivers: false }))
+    };
+    let (before, repairs) = look();
+    assert!(before.iter().any(|line| line.result != Verdict::Holds));
+    assert_eq!(repairs.len(), 1, "{repairs:?}");
+    let file = fs::OpenOptions::new().read(true).write(true).open(&disk).unwrap();
+    for patch in &repairs[0].patches {
+        let mut now = vec![0; patch.old.len()];
+        file.read_exact_at(&mut now, patch.at).unwrap();
+        assert_eq!((&now, now.len()), (&patch.old, patch.new.len()));
+        file.write_all_at(&patch.new, patch.at).unwrap();
+    }
+    let (after, left) = look();
+    assert!(after.iter().all(|line| line.result == Verdict::Holds), "{}", told(&after));
+    assert!(left.is_empty(), "{left:?}");
+    // The volume is sound for its own driver's tools, and the registry for the independent reader.
+    let part = dir.path().join("after.img");
+    tool(&[
+        "dd",
+        &format!("if={}", text(&disk)),
+        &format!("of={}", text(&part)),
+        "bs=512",
+        &format!("skip={START}"),
+        &format!("count={SECTORS}"),
+        "status=none",
+    ]);
+    tool(&["ntfsfix", "-n", text(&part)]);
+    tool(&[
+        "bash",
+        "-c",
+        &format!("ntfscat {} Windows/System32/config/SYSTEM > {}.hive && hivexml {1}.hive > /dev/null", text(&part), text(&part))
+            .replace("{1}", text(&part)),
+    ]);
 }
 
 #[test]

@@ -347,6 +347,30 @@ impl<'a> Hive<'a> {
         damaged.map_or(Ok(None), Err)
     }
 
+    /// Where in the file the data of a value stands: bytes that may be set right there. `None` where it stands in several places, or where
+    /// logs have something that the file has not: then it is not to be changed by itself.
+    ///
+    /// # Errors
+    /// What is damaged.
+    pub fn where_is(&self, key: &Key, name: &str) -> Result<Option<std::ops::Range<u64>>> {
+        if self.remarks.iter().any(|remark| matches!(remark.code, "registry-recovered" | "registry-dirty")) {
+            return Ok(None);
+        }
+        for at in self.value_cells(key)? {
+            let Ok((found, cell)) = self.value_name(at) else { continue };
+            if !is_same(&found, name) {
+                continue;
+            }
+            let (size, data) = (le32(&cell, 4), le32(&cell, 8));
+            let len = u64::from(size & 0x7fff_ffff);
+            let start = if size & 0x8000_0000 != 0 { BASE + u64::from(at) + 4 + 8 } else { BASE + u64::from(data) + 4 };
+            let is_whole =
+                size & 0x8000_0000 != 0 && len <= 4 || len as usize <= SEGMENT && self.cell(data).is_ok_and(|held| held.len() as u64 >= len);
+            return Ok(is_whole.then(|| start..start + len));
+        }
+        Ok(None)
+    }
+
     /// One value by the path of its key; nothing where the key or the value is not there.
     ///
     /// # Errors

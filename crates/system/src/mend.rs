@@ -1,0 +1,336 @@
+//! What can be set right so that a target starts: found, told, and given as patches. Nothing is written here.
+
+use crate::chain::chains;
+use crate::patch::{Patch, in_file, on_drive};
+use crate::places::{Place, Places, Sought};
+use crate::registry::{Hive, Key};
+use crate::store::{Device, element};
+use crate::windows::{STORAGE, hive};
+use badger_drive::Source;
+use badger_drive::field::{le16, le32};
+use badger_fs::volume::Kind;
+use badger_inspect::{Looked, Verdict};
+use badger_layout::{Guid, Table};
+use std::collections::BTreeMap;
+
+/// One thing that can be set right.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Repair {
+    /// A short stable name.
+    pub name: &'static str,
+    /// What will be done.
+    pub text: String,
+    /// What that costs, where it costs something.
+    pub consequence: Option<&'static str>,
+    /// How.
+    pub patches: Vec<Patch>,
+}
+
+/// What is asked for beyond what is broken.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Wishes {
+    /// A system that only slept starts afresh.
+    pub afresh: bool,
+    /// Drivers for every kind of storage that the system has start with it, as for another machine.
+    pub drivers: bool,
+}
+
+/// Configurations that name volumes.
+const TEXTS: [&str; 12] = [
+    "/etc/fstab",
+    "/etc/crypttab",
+    "/etc/default/grub",
+    "/etc/kernel/cmdline",
+    "/boot/grub/grub.cfg",
+    "/boot/grub2/grub.cfg",
+    "/grub/grub.cfg",
+    "/grub2/grub.cfg",
+    "/EFI/debian/grub.cfg",
+    "/EFI/ubuntu/grub.cfg",
+    "/EFI/fedora/grub.cfg",
+    "/EFI/BOOT/grub.cfg",
+];
+
+/// Everything that can be set right on a drive.
+pub fn find(drive: &Source, looked: &Looked, wishes: Wishes) -> Vec<Repair> {
+    let places = Places::of(drive, looked);
+    let mut out = Vec::new();
+    names(drive, &places, &mut out);
+    active(drive, &looked.table, &places, &mut out);
+    records(drive, &looked.table, &places, &mut out);
+    stores(drive, &looked.table, &places, &mut out);
+    let broken =
+        |name: &str| chains(drive, looked).iter().flat_map(|chain| &chain.links).any(|link| link.name == name && link.result == Verdict::Fails);
+    systems(drive, &looked.table, &places, (wishes, wishes.drivers || broken("drivers")), &mut out);
+    out.retain(|repair| !repair.patches.is_empty());
+    out
+}
+
+/// Identifiers in a text, each with how it is named.
+fn identifiers(text: &str) -> Vec<(&'static str, String)> {
+    let is_id = |c: char| c.is_ascii_hexdigit() || c == '-';
+    let mut out = Vec::new();
+    for line in text.lines().filter(|line| !line.trim_start().starts_with('#')) {
+        for (what, mark) in [("PARTUUID", "PARTUUID="), ("UUID", "UUID=")] {
+            for (at, _) in line.match_indices(mark) {
+                if what == "UUID" && line[..at].ends_with("PART") {
+                    continue;
+                }
+                out.push((what, line[at + mark.len()..].trim_start_matches('"').chars().take_while(|c| is_id(*c)).collect::<String>()));
+            }
+        }
+        if line.contains("fs-uuid") || line.contains("fs_uuid") {
+            let ids = line.split(|c: char| c.is_whitespace() || c == '"' || c == '\'').filter(|word| word.contains('-') && word.len() >= 9);
+            out.extend(ids.filter(|word| word.chars().all(is_id)).map(|word| ("UUID", word.to_string())));
+        }
+    }
+    out.retain(|(_, id)| id.len() >= 8);
+    out
+}
+
+/// Which volume a name that nothing has stands for, by what is wanted of it. `None` where it is not sure.
+fn meant<'a>(places: &'a Places, id: &str) -> Option<&'a Place> {
+    let is_root = |place: &&Place| place.has("/etc/fstab") && (place.has("/etc/os-release") || place.has("/usr/lib/os-release"));
+    let only = |found: Vec<&'a Place>| if let [one] = found[..] { Some(one) } else { None };
+    let mut votes: Vec<Option<&Place>> = Vec::new();
+    for place in &places.all {
+        for path in TEXTS {
+            let Ok(Some(text)) = place.text(path) else { continue };
+            for line in text.lines().filter(|line| line.contains(id) && !line.trim_start().starts_with('#')) {
+                let fields: Vec<&str> = line.split_whitespace().collect();
+                let root = || only(places.all.iter().filter(is_root).collect());
+                let with = |path: &str| only(places.all.iter().filter(|place| place.has(path)).collect());
+                votes.push(match (path, &fields[..]) {
+                    ("/etc/fstab", [_, "/", ..]) => root(),
+                    ("/etc/fstab", [_, "/boot/efi" | "/efi", ..]) => {
+                        only(places.all.iter().filter(|place| place.partition.type_code.is_efi()).collect())
+                    }
+                    ("/etc/fstab", [_, _, "swap", ..]) => {
+                        only(places.all.iter().filter(|place| place.found.as_ref().is_some_and(|found| found.kind == Kind::Swap)).collect())
+                    }
+                    ("/etc/fstab", _) => None,
+                    _ if line.contains("root=UUID=") || line.contains("root=PARTUUID=") || line.contains("resume=") => root(),
+                    // A short configuration looks for the volume with the long one; the long one for that with the kernel.
+                    _ if path.starts_with("/EFI/") => with("/boot/grub/grub.cfg").or_else(|| with("/grub/grub.cfg")),
+                    _ => Some(place),
+                });
+            }
+        }
+    }
+    let first = votes.first().copied().flatten()?;
+    votes.iter().all(|vote| vote.is_some_and(|vote| vote.partition.number == first.partition.number)).then_some(first)
+}
+
+/// Names of volumes that nothing on the drive has, and that stand for one of them.
+fn names(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
+    let mut renamed: BTreeMap<(&'static str, String), String> = BTreeMap::new();
+    for place in &places.all {
+        for (what, id) in TEXTS.iter().filter_map(|path| place.text(path).ok().flatten()).flat_map(|text| identifiers(&text)) {
+            let is_known = places.named(&format!("{what}={id}")).is_some_and(|found| !found.is_empty());
+            if is_known || renamed.contains_key(&(what, id.clone())) {
+                continue;
+            }
+            let Some(meant) = meant(places, &id) else { continue };
+            let new = if what == "UUID" { meant.id().to_string() } else { meant.partuuid.clone() };
+            let new = if id.chars().any(|c| c.is_ascii_uppercase()) { new.to_uppercase() } else { new.to_lowercase() };
+            // FAT has its letters large, wherever they stand.
+            let new = if meant.found.as_ref().is_some_and(|found| matches!(found.kind, Kind::Fat12 | Kind::Fat16 | Kind::Fat32)) && what == "UUID" {
+                new.to_uppercase()
+            } else {
+                new
+            };
+            if new.len() == id.len() {
+                renamed.insert((what, id), new);
+            }
+        }
+    }
+    for place in &places.all {
+        for path in TEXTS {
+            let Sought::Here(content) = place.file(path) else { continue };
+            let Ok(bytes) = crate::places::whole(&content) else { continue };
+            let (mut patches, mut told) = (Vec::new(), Vec::new());
+            for ((what, old), new) in &renamed {
+                let mut from = 0;
+                while let Some(at) = bytes[from..].windows(old.len()).position(|window| window == old.as_bytes()) {
+                    if let Some(patch) = in_file(drive, place, &content, (from + at) as u64, new.as_bytes()) {
+                        patches.extend(patch);
+                        let line = format!("{what} {old} becomes {new}");
+                        if !told.contains(&line) {
+                            told.push(line);
+                        }
+                    }
+                    from += at + old.len();
+                }
+            }
+            if !patches.is_empty() {
+                out.push(Repair { name: "names", text: format!("{path} on {}: {}", place.name(), told.join(", ")), consequence: None, patches });
+            }
+        }
+    }
+}
+
+/// The mark of the partition to be started.
+fn active(drive: &Source, table: &Table, places: &Places, out: &mut Vec<Repair>) {
+    if table.kind != badger_layout::Kind::Mbr {
+        return;
+    }
+    let marked = places.all.iter().filter(|place| place.partition.bootable).count();
+    let wanted: Vec<&Place> = places.all.iter().filter(|place| place.has("/bootmgr") && !place.partition.logical).collect();
+    let [wanted] = wanted[..] else { return };
+    if marked == 1 && wanted.partition.bootable {
+        return;
+    }
+    let slots = 1..=4u32;
+    let patches = slots.filter_map(|slot| on_drive(drive, 446 + u64::from(slot - 1) * 16, &[if slot == wanted.partition.number { 0x80 } else { 0 }]));
+    let text = format!("{} becomes the one that is started", wanted.name());
+    out.push(Repair { name: "active", text, consequence: None, patches: patches.collect() });
+}
+
+/// Boot records that say another first sector than the partition's.
+fn records(drive: &Source, table: &Table, places: &Places, out: &mut Vec<Repair>) {
+    let size = u64::from(table.sector);
+    for place in &places.all {
+        let kind = place.found.as_ref().map(|found| found.kind);
+        let copy = match kind {
+            Some(Kind::Ntfs) => (place.partition.sectors - 1) * size,
+            Some(Kind::Fat32) => 6 * size,
+            _ => continue,
+        };
+        let mut record = vec![0; 512];
+        if drive.read_at(place.start, &mut record).is_err() || u64::from(le32(&record, 0x1c)) == place.partition.start {
+            continue;
+        }
+        let Ok(start) = u32::try_from(place.partition.start) else { continue };
+        let mut patches: Vec<Patch> = on_drive(drive, place.start + 0x1c, &start.to_le_bytes()).into_iter().collect();
+        let mut second = vec![0; 512];
+        // The copy only where it is one.
+        if drive.read_at(place.start + copy, &mut second).is_ok() && second[..0x1c] == record[..0x1c] && le16(&second, 510) == 0xaa55 {
+            patches.extend(on_drive(drive, place.start + copy + 0x1c, &start.to_le_bytes()));
+        }
+        let text = format!("the boot record of {} says that it begins at sector {start}", place.name());
+        out.push(Repair { name: "volume-record", text, consequence: None, patches });
+    }
+}
+
+/// The device of a partition as a store names it.
+fn device_of(table: &Table, place: &Place) -> Option<Device> {
+    if table.kind == badger_layout::Kind::Gpt {
+        return Some(Device::Gpt(Guid::parse(&table.disk_id)?, Guid::parse(&place.partition.id)?));
+    }
+    Some(Device::Mbr(u32::from_str_radix(table.disk_id.trim_start_matches("0x"), 16).ok()?, place.start))
+}
+
+/// The bytes of a value of a registry file become others.
+fn in_hive(drive: &Source, place: &Place, path: &str, hive: &Hive, (key, name): (&Key, &str), new: &[u8]) -> Option<Vec<Patch>> {
+    let range = hive.where_is(key, name).ok()??;
+    if range.end - range.start < new.len() as u64 {
+        return None;
+    }
+    let Sought::Here(content) = place.file(path) else { return None };
+    in_file(drive, place, &content, range.start, new)
+}
+
+/// Devices in boot stores that nothing on the drive is.
+fn stores(drive: &Source, table: &Table, places: &Places, out: &mut Vec<Repair>) {
+    for place in &places.all {
+        for path in ["/Boot/BCD", "/EFI/Microsoft/Boot/BCD"] {
+            let Ok(Some(hive)) = hive(place, path) else { continue };
+            let (mut patches, mut told) = (Vec::new(), Vec::new());
+            let Ok(Some(objects)) = hive.key("Objects") else { continue };
+            for object in hive.subkeys(&objects).0 {
+                let under = |name: u32| hive.key(&format!(r"Objects\{}\Elements\{name:08x}", object.name)).ok().flatten();
+                let file = |name: u32| {
+                    under(name)
+                        .and_then(|key| hive.value(&key, "Element").ok().flatten())
+                        .and_then(|value| value.text())
+                        .map(|text| text.replace('\\', "/"))
+                };
+                for which in [element::DEVICE, element::SYSTEM_DEVICE] {
+                    let Some(key) = under(which) else { continue };
+                    let Some(device) = hive.value(&key, "Element").ok().flatten().and_then(|value| Device::read(&value.data)) else { continue };
+                    if !matches!(device, Device::Gpt(..) | Device::Mbr(..)) || places.all.iter().any(|place| device_of(table, place) == Some(device))
+                    {
+                        continue;
+                    }
+                    // What is looked for on it tells which volume it was.
+                    let wanted = if which == element::DEVICE {
+                        file(element::PATH)
+                    } else {
+                        file(element::SYSTEM_ROOT).map(|root| root + "/System32/config/SYSTEM")
+                    };
+                    let Some(wanted) = wanted else { continue };
+                    let found: Vec<&Place> = places.all.iter().filter(|place| place.has(&wanted)).collect();
+                    let [found] = found[..] else { continue };
+                    let Some(new) = device_of(table, found).and_then(|device| device.write()) else { continue };
+                    // Only what says the place changes; what else stands there stays.
+                    let Some(old) = hive.value(&key, "Element").ok().flatten() else { continue };
+                    let mut data = old.data.clone();
+                    let len = data.len().min(0x48);
+                    data[16..len].copy_from_slice(&new[16..len]);
+                    if let Some(patch) = in_hive(drive, place, path, &hive, (&key, "Element"), &data) {
+                        patches.extend(patch);
+                        let line = format!("what was {device} is {}", found.name());
+                        if !told.contains(&line) {
+                            told.push(line);
+                        }
+                    }
+                }
+            }
+            out.push(Repair {
+                name: "store",
+                text: format!("the boot store {path} on {}: {}", place.name(), told.join("; ")),
+                consequence: None,
+                patches,
+            });
+        }
+    }
+}
+
+/// Letters, drivers and sleep of systems.
+fn systems(drive: &Source, table: &Table, places: &Places, (wishes, drivers): (Wishes, bool), out: &mut Vec<Repair>) {
+    let path = "/Windows/System32/config/SYSTEM";
+    for place in &places.all {
+        if wishes.afresh
+            && let Ok(volume) = &place.files
+            && badger_fs::ntfs::is_asleep(&**volume)
+            && let Sought::Here(content) = place.file("/hiberfil.sys")
+        {
+            let len = content.size().min(4096) as usize;
+            out.push(Repair {
+                name: "afresh",
+                text: format!("the system on {} starts afresh: what it kept while it slept is marked as used up", place.name()),
+                consequence: Some("what was open and not saved when it went to sleep is lost on the target; on the old drive it stays"),
+                patches: in_file(drive, place, &content, 0, &vec![0; len]).unwrap_or_default(),
+            });
+        }
+        let Ok(Some(hive)) = hive(place, path) else { continue };
+        let record = r"\DosDevices\C:";
+        if let Ok(Some(key)) = hive.key("MountedDevices")
+            && let Ok(Some(value)) = hive.value(&key, record)
+            && let Some(device) = device_of(table, place)
+        {
+            let new = match device {
+                Device::Gpt(_, partition) => [b"DMIO:ID:".as_slice(), &partition.0].concat(),
+                Device::Mbr(disk, start) => [disk.to_le_bytes().as_slice(), &start.to_le_bytes()].concat(),
+                _ => Vec::new(),
+            };
+            if new.len() == value.data.len() && new != value.data {
+                let patches = in_hive(drive, place, path, &hive, (&key, record), &new).unwrap_or_default();
+                out.push(Repair { name: "letters", text: format!("C: becomes {}", place.name()), consequence: None, patches });
+            }
+        }
+        if !drivers {
+            continue;
+        }
+        let Some(current) = hive.find("Select", "Current").ok().flatten().and_then(|value| value.number()) else { continue };
+        for service in STORAGE.iter().flat_map(|(_, services)| services.iter()) {
+            let Ok(Some(key)) = hive.key(&format!(r"ControlSet{current:03}\Services\{service}")) else { continue };
+            let start = hive.value(&key, "Start").ok().flatten().and_then(|value| value.number());
+            if start.is_none_or(|start| start == 0) || !place.has(&format!("/Windows/System32/drivers/{service}.sys")) {
+                continue;
+            }
+            let patches = in_hive(drive, place, path, &hive, (&key, "Start"), &0u32.to_le_bytes()).unwrap_or_default();
+            out.push(Repair { name: "drivers", text: format!("{service} starts with the system on {}", place.name()), consequence: None, patches });
+        }
+    }
+}
