@@ -5,9 +5,10 @@ use badger_inspect::{Line, Looked, Verdict};
 use badger_transfer::{Outcome, Report};
 use std::path::Path;
 
-fn chain(bench: &Bench, path: &Path) -> Vec<Line> {
-    let Ok(drive) = bench.workshop.source(path) else { return Vec::new() };
-    badger_system::lines(&drive, &Looked::at_structures(&drive))
+fn chain(bench: &Bench, path: &Path) -> (Vec<Line>, Vec<Line>) {
+    let Ok(drive) = bench.workshop.source(path) else { return (Vec::new(), Vec::new()) };
+    let looked = Looked::at_structures(&drive);
+    (badger_system::lines(&drive, &looked), badger_system::licence::lines(&drive, &looked))
 }
 
 /// Puts the links of the target's chain in place of the line that nobody looked. What does not hold on the source either is told so, and is no
@@ -16,12 +17,17 @@ pub(crate) fn prove(report: &mut Report, bench: &Bench, source: &Path, target: &
     if !matches!(report.outcome, Outcome::Proved | Outcome::Finished | Outcome::Incomplete) {
         return;
     }
-    let mut lines = chain(bench, target);
+    let (mut lines, licence) = chain(bench, target);
+    if let Some(place) = report.proof.iter().position(|line| line.what == "licence")
+        && licence.iter().any(|line| !line.link.is_empty())
+    {
+        report.proof.splice(place..=place, licence);
+    }
     if lines.iter().all(|line| line.link.is_empty() && line.result == Verdict::NotChecked) {
         return;
     }
     if lines.iter().any(|line| line.result == Verdict::Fails) {
-        let before = chain(bench, source);
+        let (before, _) = chain(bench, source);
         for line in lines.iter_mut().filter(|line| line.result == Verdict::Fails) {
             if before.iter().any(|other| other.link == line.link && other.result == Verdict::Fails) {
                 line.result = Verdict::Differs;
@@ -35,6 +41,15 @@ pub(crate) fn prove(report: &mut Report, bench: &Bench, source: &Path, target: &
     let keeps = report.proof.get(place).is_some_and(|line| line.result == Verdict::Fails);
     let end = if keeps || place == report.proof.len() { place } else { place + 1 };
     report.proof.splice(if keeps { place + 1..place + 1 } else { place..end }, lines);
+    let can_mend = || {
+        let drive = bench.workshop.source(target).ok()?;
+        Some(!badger_system::mend::find(&drive, &Looked::at_structures(&drive), badger_system::mend::Wishes::default()).is_empty())
+    };
+    if broken.is_some() && can_mend() == Some(true) {
+        let way = Line::new("boot", Verdict::NotChecked, "some of that can be set right on the target: badger mend shows it, and does it");
+        let place = report.proof.iter().rposition(|line| line.what == "boot").map_or(report.proof.len(), |at| at + 1);
+        report.proof.insert(place, way);
+    }
     if let (Some(broken), Outcome::Proved) = (broken, report.outcome) {
         (report.outcome, report.reason) = (Outcome::Finished, format!("it will not start: {broken}"));
     }

@@ -41,6 +41,9 @@ pub(crate) fn chain(drive: &Source, looked: &Looked, places: &Places) -> Option<
     let mut sector = vec![0; drive.geometry().logical_sector as usize];
     let mut links = Vec::new();
     let table = &looked.table;
+    if table.kind == Kind::None {
+        return None;
+    }
     if let Err(error) = drive.read_at(0, &mut sector) {
         links.push(Link::unknown("first-sector", format!("the first sector cannot be read: {error}")));
         return Some(Chain { firmware: Firmware::Bios, links });

@@ -1,6 +1,6 @@
 //! The ways from firmware to login that a drive has.
 
-use crate::link::{Chain, Firmware};
+use crate::link::{Chain, Firmware, Link};
 use crate::places::Places;
 use crate::{bios, efi};
 use badger_drive::Source;
@@ -16,12 +16,17 @@ pub fn chains(drive: &Source, looked: &Looked) -> Vec<Chain> {
     if out.len() == 2 && is_empty {
         out.remove(0);
     }
+    // A drive with data only may be marked, or divided, as if something were to start from it.
+    let is_front = |link: &Link| matches!(link.name, "first-sector" | "active" | "volume-record" | "core" | "system-partition" | "loader");
+    if !has_system(&places) {
+        out.retain(|chain| !chain.links.iter().all(is_front));
+    }
     out
 }
 
 /// Whether a drive has files of a system, whose starting matters.
 fn has_system(places: &Places) -> bool {
-    let marks = ["/etc/fstab", "/Windows/System32/config/SYSTEM", "/boot/grub/grub.cfg", "/EFI/BOOT"];
+    let marks = ["/etc/fstab", "/Windows/System32/config/SYSTEM", "/boot/grub/grub.cfg", "/bootmgr", "/EFI/Microsoft/Boot/BCD"];
     places.all.iter().any(|place| marks.iter().any(|mark| place.has(mark)))
 }
 

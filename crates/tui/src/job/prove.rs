@@ -1,7 +1,7 @@
 //! Prove: one line for each thing proved, its evidence folded under it.
 
 use super::view::JobView;
-use crate::draw::{chart, loud, outcome_mark, pad, put, put_right, say, wrap};
+use crate::draw::{chart, cut, loud, outcome_mark, pad, put, put_right, say, wrap};
 use crate::step::Step;
 use crate::theme::Mean;
 use badger_bench::sheet::{outcome_sentence, verdict};
@@ -51,7 +51,12 @@ fn head_lines(report: &Report, width: usize) -> Numbered {
 fn proof_lines(job: &JobView, report: &Report, width: usize) -> Numbered {
     let mut lines: Numbered = Vec::new();
     // The links of a chain have longer names.
-    let names = report.proof.iter().map(|line| line.link.len() + 1).max().unwrap_or(0).max(12);
+    let name = |line: &badger_inspect::Line| match line.link.rsplit('/').next() {
+        Some(link) if !link.is_empty() && width < 96 => cut(link, 11),
+        _ if line.link.is_empty() => line.what.clone(),
+        _ => line.link.clone(),
+    };
+    let names = report.proof.iter().map(|line| name(line).len() + 1).max().unwrap_or(0).max(12);
     for (at, line) in report.proof.iter().enumerate() {
         let (mark, word) = verdict(line.result);
         let mean = match line.result {
@@ -73,7 +78,7 @@ fn proof_lines(job: &JobView, report: &Report, width: usize) -> Numbered {
                     loud(Mean::Focus, bar),
                     say(Mean::Quiet, format!("{fold} ")),
                     loud(mean, format!("{mark} ")),
-                    say(Mean::Text, pad(if line.link.is_empty() { &line.what } else { &line.link }, names)),
+                    say(Mean::Text, pad(&name(line), names)),
                     say(mean, pad(word, 13)),
                 ]
             } else {
