@@ -97,6 +97,60 @@ impl Drop for Screen {
     }
 }
 
+/// A clone that will not start is seen in Prove, set right from there after its tail was typed, and can be taken back.
+#[rstest]
+#[case::small(80, 24)]
+#[case::usual(142, 42)]
+fn a_broken_chain_is_seen_and_mended(#[case] width: usize, #[case] height: usize) {
+    let screen = Screen::open(width, height, 600, true);
+    // The laptop's system names its volumes by their identifiers.
+    let image = format!("{}/ferry-office.img", screen.dir);
+    let table = text(&tool(&["sfdisk", "-d", &image]).stdout);
+    let start: u64 = table.lines().filter_map(|line| line.split("start=").nth(1)?.split(',').next()?.trim().parse().ok()).nth(1).unwrap();
+    let volume = format!("{image}?offset={}", start * 512);
+    let id = text(&tool(&["dumpe2fs", "-h", &volume]).stdout)
+        .lines()
+        .find_map(|line| Some(line.strip_prefix("Filesystem UUID:")?.trim().to_string()))
+        .unwrap();
+    let (fstab, release) = (screen.place.path("fstab"), screen.place.path("os-release"));
+    std::fs::write(&fstab, format!("UUID={id} / ext4 defaults 0 1\n")).unwrap();
+    std::fs::write(&release, "NAME=Ferry\n").unwrap();
+    let script = screen.place.path("script");
+    // What is there already stays; a folder that is there is no fault.
+    std::fs::write(&script, format!("mkdir etc\ncd etc\nwrite {} fstab\nwrite {} os-release\n", path(&fstab), path(&release))).unwrap();
+    tool(&["debugfs", "-w", "-f", path(&script), &volume]);
+    screen.find("take brindle 120 source");
+    screen.find("take tamarack t480 target");
+    screen.wait_for("make the job");
+    screen.keys(&["j"]);
+    screen.wait_for("the target looks empty");
+    screen.keys(&["Enter"]);
+    screen.wait_for("release");
+    screen.keys(&["i"]);
+    screen.wait_for("fresh identifiers");
+    screen.wait_for("Enter release");
+    screen.keys(&["f"]);
+    screen.wait_for("↑↓ partition");
+    screen.wait_for("Enter release");
+    screen.keys(&["Enter"]);
+    let asked = screen.wait_for("to release Tamarack T480");
+    let tail = asked.split("Type ").nth(1).unwrap().split(' ').next().unwrap().to_string();
+    screen.typed(&tail);
+    screen.keys(&["Enter"]);
+    screen.wait_for("will not start as it is");
+    screen.wait_for("m mend");
+    screen.keys(&["m"]);
+    screen.wait_for("What is set right on the target");
+    screen.typed("0000");
+    screen.keys(&["Enter"]);
+    screen.wait_for("that is not its tail");
+    screen.keys(&["BSpace", "BSpace", "BSpace", "BSpace"]);
+    screen.typed(&tail);
+    screen.keys(&["Enter"]);
+    screen.wait_for("set right after the copy");
+    assert!(screen.lines().iter().all(|line| unicode_width::UnicodeWidthStr::width(line.as_str()) <= screen.width));
+}
+
 #[rstest]
 #[case::small(80, 24)]
 #[case::usual(142, 42)]

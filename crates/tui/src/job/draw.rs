@@ -199,6 +199,7 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
         Step::Prove if job.keep.is_some() => {
             vec![("↑↓", "choose"), ("Enter", "evidence"), ("d", "dig into the image"), ("o", "hand over"), ("Esc", "back")]
         }
+        Step::Prove if job.may_mend() => vec![("↑↓", "choose"), ("Enter", "evidence"), ("m", "mend"), ("Esc", "back"), ("o", "hand over")],
         Step::Prove => vec![("↑↓", "choose"), ("Enter", "evidence"), ("Esc", "back"), ("o", "hand over")],
         Step::Hand => vec![("w", "write papers"), ("←→", "keep until"), ("Enter", "handed over"), ("Esc", "back")],
     }

@@ -1,6 +1,7 @@
 //! Typing in a job: the tail that releases the target, a rate, ticket and customer.
 
 use super::lines::at_stake;
+use super::mends::Mends;
 use super::view::{Entry, JobView};
 use crate::draw::{loud, say};
 use crate::running::Running;
@@ -25,12 +26,14 @@ impl JobView {
             text
         };
         if code == KeyCode::Esc {
-            self.ready = None;
+            (self.ready, self.mends) = (None, Mends::default());
             return;
         }
         match entry {
             Entry::Tail(text) if code == KeyCode::Enter && self.rescue.is_some() => self.begin_rescue(text, bench),
             Entry::Tail(text) if code == KeyCode::Enter => self.release(text, bench),
+            Entry::Mend(text) if code == KeyCode::Enter => self.mend(text, bench),
+            Entry::Mend(text) => self.entry = Some(Entry::Mend(edit(text))),
             Entry::Rate(text) if code == KeyCode::Enter => {
                 let rate = if text.trim().is_empty() { Ok(0) } else { badger_drive::size::parse(&text) };
                 match (rate, &self.running) {
@@ -127,6 +130,12 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
             };
             (format!("Type {tail} to release {to}"), text.clone(), why)
         }
+        Entry::Mend(text) => {
+            let tail = job.mend_tail();
+            let wrong = text.chars().count() >= tail.chars().count() && text.to_lowercase() != tail.to_lowercase();
+            let why = if wrong { "◆ that is not its tail: look at the drive again" } else { "Enter does it · Esc goes back, nothing is written" };
+            (format!("Type {tail} to release the target"), text.clone(), why.to_string())
+        }
         Entry::Rate(text) => ("Read no faster than, a second (50M, empty for no limit)".into(), text.clone(), "Enter sets it · Esc leaves it".into()),
         Entry::Size(text) => {
             let part = job.part.and_then(|part| job.sight.as_ref()?.parts.iter().find(|one| one.number == part));
@@ -174,6 +183,9 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
             lines.insert(1, vec![say(mean, format!("{} {text}", if at == 0 { mark } else { " " }))]);
         }
         lines.insert(1, vec![say(Mean::Target, format!("▸ {model}  {serial}  {}", human(size)))]);
+    }
+    if matches!(entry, Entry::Mend(_)) {
+        lines.splice(0..0, job.mend_lines());
     }
     if *entry == Entry::Stop {
         lines.remove(1);

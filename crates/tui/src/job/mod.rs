@@ -9,6 +9,8 @@ mod imaging;
 mod keep;
 mod lines;
 mod look;
+mod mending;
+mod mends;
 mod open;
 mod plan;
 mod prove;

@@ -123,6 +123,7 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
     let mut lines = head_lines(report, width);
     let before = lines.len();
     lines.extend(proof_lines(job, report, width));
+    lines.extend(job.mends.waits().map(|text| (None, vec![say(Mean::Focus, text)])));
     lines.extend(tail_lines(report));
     // The chosen line stays in sight however much is unfolded.
     let rows = usize::from(area.height);

@@ -1,6 +1,7 @@
 //! One job: what is known of it, and who gets its keys.
 
 use super::keep::Keep;
+use super::mends::Mends;
 use super::rescue::Rescue;
 use crate::draw::say;
 use crate::running::Running;
@@ -40,6 +41,8 @@ pub enum Entry {
     First(String),
     /// What is allowed to a salvage; and what is wrong with it.
     Limits(String, String),
+    /// The tail of a target that is mended.
+    Mend(String),
     Ticket(String),
     Customer(String),
     Stop,
@@ -78,6 +81,8 @@ pub struct JobView {
     pub(super) keep: Option<Keep>,
     /// Of a job that salvages a drive.
     pub(super) rescue: Option<Rescue>,
+    /// Of a job whose target does not start.
+    pub(super) mends: Mends,
     pub(super) prepared: Option<Box<Prepared>>,
     /// The order whose tail is asked for.
     pub(super) ready: Option<Box<Ready>>,
@@ -124,6 +129,7 @@ impl JobView {
             sight: None,
             keep: None,
             rescue: None,
+            mends: Mends::default(),
             prepared: None,
             ready: None,
             waiting: None,
@@ -292,12 +298,13 @@ impl JobView {
             || self.again.is_some()
             || self.keep.as_ref().is_some_and(Keep::is_waiting)
             || self.rescue.as_ref().is_some_and(Rescue::is_waiting)
+            || self.mends.waits().is_some()
     }
 
     /// Takes pasted text; never where a tail is asked for.
     pub fn paste(&mut self, text: &str) -> Option<&'static str> {
         match &mut self.entry {
-            Some(Entry::Tail(_)) => Some("pasted text never releases a target: read the tail on the drive and type it"),
+            Some(Entry::Tail(_) | Entry::Mend(_)) => Some("pasted text never releases a target: read the tail on the drive and type it"),
             Some(
                 Entry::Rate(held)
                 | Entry::Size(held)
@@ -347,6 +354,7 @@ impl JobView {
         self.image_looked(bench);
         self.rescue_looked();
         self.rescue_asks(bench);
+        self.mend_turn();
         if let Some(ready) = self.again.as_ref().and_then(|(_, again)| again.try_recv().ok()) {
             self.again = None;
             self.looked_again(ready);
@@ -542,6 +550,7 @@ impl JobView {
                     self.run_key(code, bench);
                 }
             }
+            Step::Prove if code == KeyCode::Char('m') && self.may_mend() => self.look_to_mend(bench),
             Step::Prove => self.prove_key(code),
             Step::Hand => self.hand_key(code, bench),
         }
