@@ -4,7 +4,7 @@
 use std::io::Read;
 
 /// Unpacked it has so many bytes at the most.
-const MOST: u64 = 1 << 30;
+const MOST: u64 = 512 << 20;
 /// Files at the most.
 const MOST_FILES: usize = 200_000;
 

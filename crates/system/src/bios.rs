@@ -77,7 +77,7 @@ fn core(drive: &Source, table: &Table, at: u64, links: &mut Vec<Link>) -> Option
         return None;
     }
     let mut first = vec![0; 512];
-    if at == 0 || drive.read_at(at * 512, &mut first).is_err() {
+    if at == 0 || drive.read_at(at.saturating_mul(512), &mut first).is_err() {
         links.push(Link::broken("core", format!("the core image cannot be read from sector {at}")));
         return None;
     }
@@ -92,7 +92,8 @@ fn core(drive: &Source, table: &Table, at: u64, links: &mut Vec<Link>) -> Option
         }
     }
     let sectors: u64 = runs.iter().map(|(_, count)| count).sum();
-    let evidence: Vec<String> = runs.iter().map(|(start, count)| format!("sectors {start} to {}", start + count - 1)).collect();
+    let evidence: Vec<String> =
+        runs.iter().map(|(start, count)| format!("sectors {start} to {}", start.saturating_add(*count).saturating_sub(1))).collect();
     let broken = |text: String| Link::broken("core", text).with(evidence.clone());
     if runs.len() < 2 || first.iter().all(|byte| *byte == 0) {
         links.push(broken(format!("what stands at sector {at} is no core image")));

@@ -14,6 +14,8 @@ use badger_inspect::Looked;
 const FALLBACK: [(&str, Machine); 3] = [("bootx64.efi", Machine::X64), ("bootia32.efi", Machine::X86), ("bootaa64.efi", Machine::Arm64)];
 /// Programs are no longer than this.
 const MOST_PROGRAM: u64 = 256 << 20;
+/// All of them together are no longer than this.
+const MOST_PROGRAMS: u64 = 512 << 20;
 
 /// A program on the system partition.
 struct Found {
@@ -80,7 +82,7 @@ fn is_fat(place: &Place) -> bool {
 
 /// Every program below `/EFI`, two folders deep, and why others are none.
 fn programs(place: &Place) -> (Vec<Found>, Vec<String>) {
-    let (mut out, mut wrong) = (Vec::new(), Vec::new());
+    let (mut out, mut wrong, mut total) = (Vec::new(), Vec::new(), 0);
     let mut folders = vec!["/EFI".to_string()];
     for (name, node) in place.list("/EFI") {
         if node.kind == NodeKind::Directory {
@@ -98,6 +100,11 @@ fn programs(place: &Place) -> (Vec<Found>, Vec<String>) {
                 continue;
             }
             let path = format!("{folder}/{name}");
+            total += node.size;
+            if total > MOST_PROGRAMS {
+                wrong.push(format!("{path} and what comes after it was not looked at: there is more than any system has"));
+                return (out, wrong);
+            }
             match place.read(&path).map(|bytes| bytes.unwrap_or_default()) {
                 Err(why) => wrong.push(format!("{path} cannot be read: {why}")),
                 Ok(bytes) => match Program::read(&bytes) {

@@ -5,6 +5,7 @@ use crate::linux::{self, resolve, searched, words};
 use crate::places::{Place, Places};
 use badger_drive::field::{le32, le64};
 use lzma_rs::decompress::raw::{LzmaDecoder, LzmaParams, LzmaProperties};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 
 /// What is built into a loader: a configuration that it runs first, and where it looks for another.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -38,6 +39,8 @@ pub(crate) fn built(mods: &[u8]) -> Option<Built> {
 
 /// Unpacked a core image has so many bytes at the most.
 const MOST: u32 = 16 << 20;
+/// So many places are tried as its beginning.
+const MOST_STARTS: usize = 4;
 
 /// Unpacks a core image, of which the first sector is left out; what is built into it.
 ///
@@ -50,13 +53,18 @@ pub(crate) fn unpacked(core: &[u8]) -> Result<Built, String> {
     }
     // Where the packed part begins is said in an instruction that loads its address: it was made for byte 0x8200.
     let addresses = (0..core.len().min(4096).saturating_sub(5)).filter(|at| core[*at] == 0xbe).map(|at| le32(core, at + 1));
-    let starts = addresses.filter(|address| (0x8600..0xa200).contains(address)).map(|address| (address - 0x8200) as usize);
+    let mut starts: Vec<usize> = addresses.filter(|address| (0x8600..0xa200).contains(address)).map(|address| (address - 0x8200) as usize).collect();
+    starts.dedup();
+    starts.truncate(MOST_STARTS);
     for start in starts {
         let Some(mut from) = core.get(start..) else { continue };
         let params = LzmaParams::new(LzmaProperties { lc: 3, lp: 0, pb: 2 }, 1 << 16, Some(u64::from(size)));
         let mut out = Vec::new();
-        let done = LzmaDecoder::new(params, Some(MOST as usize)).and_then(|mut decoder| decoder.decompress(&mut from, &mut out));
-        if done.is_ok() && out.len() == size as usize {
+        // What stands there may be anything, and the unpacker is not ours.
+        let done = catch_unwind(AssertUnwindSafe(|| {
+            LzmaDecoder::new(params, Some(MOST as usize)).and_then(|mut decoder| decoder.decompress(&mut from, &mut out)).is_ok()
+        }));
+        if done.is_ok_and(|done| done) && out.len() == size as usize {
             let found = out
                 .windows(4)
                 .enumerate()

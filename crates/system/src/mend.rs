@@ -35,6 +35,9 @@ pub struct Wishes {
     pub drivers: bool,
 }
 
+/// So many names are set right.
+const MOST_NAMES: usize = 64;
+
 /// Configurations that name volumes.
 const TEXTS: [&str; 12] = [
     "/etc/fstab",
@@ -100,19 +103,25 @@ fn meant<'a>(places: &'a Places, id: &str) -> Option<&'a Place> {
                 let fields: Vec<&str> = line.split_whitespace().collect();
                 let root = || only(places.all.iter().filter(is_root).collect());
                 let with = |path: &str| only(places.all.iter().filter(|place| place.has(path)).collect());
+                let swap = || only(places.all.iter().filter(|place| place.found.as_ref().is_some_and(|found| found.kind == Kind::Swap)).collect());
+                // The option that this very name is the value of: others may stand in the same line.
+                let is = |option: &str| line.contains(&format!("{option}=UUID={id}")) || line.contains(&format!("{option}=PARTUUID={id}"));
                 votes.push(match (path, &fields[..]) {
                     ("/etc/fstab", [_, "/", ..]) => root(),
                     ("/etc/fstab", [_, "/boot/efi" | "/efi", ..]) => {
                         only(places.all.iter().filter(|place| place.partition.type_code.is_efi()).collect())
                     }
-                    ("/etc/fstab", [_, _, "swap", ..]) => {
-                        only(places.all.iter().filter(|place| place.found.as_ref().is_some_and(|found| found.kind == Kind::Swap)).collect())
-                    }
-                    ("/etc/fstab", _) => None,
-                    _ if line.contains("root=UUID=") || line.contains("root=PARTUUID=") || line.contains("resume=") => root(),
+                    ("/etc/fstab", [_, _, "swap", ..]) => swap(),
+                    // What is unlocked by it is not seen.
+                    ("/etc/fstab" | "/etc/crypttab", _) => None,
+                    _ if is("root") => root(),
+                    _ if is("resume") => swap(),
                     // A short configuration looks for the volume with the long one; the long one for that with the kernel.
                     _ if path.starts_with("/EFI/") => with("/boot/grub/grub.cfg").or_else(|| with("/grub/grub.cfg")),
-                    _ => Some(place),
+                    // Another system's volume is looked for as well, for entries that start that one.
+                    _ if line.contains("search") && place.id().len() != id.len() => continue,
+                    _ if line.contains("search") => Some(place),
+                    _ => None,
                 });
             }
         }
@@ -127,7 +136,7 @@ fn names(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
     for place in &places.all {
         for (what, id) in TEXTS.iter().filter_map(|path| place.text(path).ok().flatten()).flat_map(|text| identifiers(&text)) {
             let is_known = places.named(&format!("{what}={id}")).is_some_and(|found| !found.is_empty());
-            if is_known || renamed.contains_key(&(what, id.clone())) {
+            if is_known || renamed.len() == MOST_NAMES || renamed.contains_key(&(what, id.clone())) {
                 continue;
             }
             let Some(meant) = meant(places, &id) else { continue };
@@ -147,12 +156,19 @@ fn names(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
     for place in &places.all {
         for path in TEXTS {
             let Sought::Here(content) = place.file(path) else { continue };
+            if content.size() > 8 << 20 {
+                continue;
+            }
             let Ok(bytes) = crate::places::whole(&content) else { continue };
             let (mut patches, mut told) = (Vec::new(), Vec::new());
             for ((what, old), new) in &renamed {
                 let mut from = 0;
                 while let Some(at) = bytes[from..].windows(old.len()).position(|window| window == old.as_bytes()) {
-                    if let Some(patch) = in_file(drive, place, &content, (from + at) as u64, new.as_bytes()) {
+                    // A short name may be a part of a longer one.
+                    let is_part = |byte: Option<&u8>| byte.is_some_and(|byte| byte.is_ascii_hexdigit() || *byte == b'-');
+                    let (before, behind) = ((from + at).checked_sub(1).and_then(|before| bytes.get(before)), bytes.get(from + at + old.len()));
+                    let is_whole = !is_part(before) && !is_part(behind);
+                    if is_whole && let Some(patch) = in_file(drive, place, &content, (from + at) as u64, new.as_bytes()) {
                         patches.extend(patch);
                         let line = format!("{what} {old} becomes {new}");
                         if !told.contains(&line) {

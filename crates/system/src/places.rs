@@ -9,6 +9,8 @@ use badger_layout::partition::Partition;
 
 /// So much of a file is read into memory at the most.
 pub(crate) const MOST_FILE: u64 = 512 << 20;
+/// And of a text.
+const MOST_TEXT: u64 = 8 << 20;
 
 /// A partition, what is in it, and its files where they can be read.
 pub struct Place {
@@ -104,7 +106,12 @@ impl Place {
 
     /// A file of text; what is no text in it is shown as replacement characters.
     pub(crate) fn text(&self, path: &str) -> Result<Option<String>, String> {
-        Ok(self.read(path)?.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()))
+        match self.file(path) {
+            Sought::Missing => Ok(None),
+            Sought::Unreadable(why) => Err(why),
+            Sought::Here(content) if content.size() > MOST_TEXT => Err("it is longer than any such text".into()),
+            Sought::Here(content) => whole(&content).map(|bytes| Some(String::from_utf8_lossy(&bytes).into_owned())),
+        }
     }
 
     /// Names and kinds of what is in a folder; nothing where it is not there.

@@ -14,6 +14,10 @@ const MOST_CELL: u64 = 16 << 20;
 const MOST_DATA: u64 = 64 << 20;
 /// Keys below a key at the most, and values of one.
 const MOST_ENTRIES: usize = 1 << 20;
+const MOST_VALUES: usize = 1 << 17;
+/// Bytes of the cells of a key, and of a value, at the most: their names are short.
+const KEY_CELL: u64 = 2048;
+const VALUE_CELL: u64 = 40_000;
 /// Data longer than this lies in segments of so many bytes.
 pub(crate) const SEGMENT: usize = 16_344;
 
@@ -126,6 +130,11 @@ impl<'a> Hive<'a> {
 
     /// What is in a cell.
     pub(crate) fn cell(&self, at: u32) -> Result<Vec<u8>> {
+        self.cell_to(at, MOST_CELL)
+    }
+
+    /// The same, no more of it than so many bytes.
+    fn cell_to(&self, at: u32, most: u64) -> Result<Vec<u8>> {
         let wrong = |what: &str| Wrong::new("registry-cell", format!("cell at {at}: {what}"));
         let room = u64::from(self.base.bins).min(self.pages.len().saturating_sub(BASE));
         if at == NONE || !at.is_multiple_of(8) || u64::from(at) + 8 > room {
@@ -141,13 +150,13 @@ impl<'a> Hive<'a> {
         if !(8..=MOST_CELL).contains(&size) || u64::from(at) + size > room {
             return Err(wrong("its length cannot be"));
         }
-        let mut out = vec![0; size as usize - 4];
+        let mut out = vec![0; (size - 4).min(most) as usize];
         self.pages.read_at(BASE + u64::from(at) + 4, &mut out)?;
         Ok(out)
     }
 
     fn key_at(&self, at: u32) -> Result<Key> {
-        Key::read(at, &self.cell(at)?)
+        Key::read(at, &self.cell_to(at, KEY_CELL)?)
     }
 
     /// The key that all others are below.
@@ -263,14 +272,14 @@ impl<'a> Hive<'a> {
             return Ok(Vec::new());
         }
         let list = self.cell(key.values.1)?;
-        if count > MOST_ENTRIES || list.len() < count * 4 {
+        if count > MOST_VALUES || list.len() < count * 4 {
             return Err(Wrong::new("registry-list", format!("values of {}: their list has no room for what it says", key.name)));
         }
         Ok(list[..count * 4].chunks_exact(4).map(|at| le32(at, 0)).collect())
     }
 
     fn value_name(&self, at: u32) -> Result<(String, Vec<u8>)> {
-        let cell = self.cell(at)?;
+        let cell = self.cell_to(at, VALUE_CELL)?;
         let wrong = |what: &str| Wrong::new("registry-value", format!("value at {at}: {what}"));
         if cell.len() < 20 || &cell[..2] != b"vk" {
             return Err(wrong("it is none"));

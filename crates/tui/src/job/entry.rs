@@ -134,7 +134,7 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
             let tail = job.mend_tail();
             let wrong = text.chars().count() >= tail.chars().count() && text.to_lowercase() != tail.to_lowercase();
             let why = if wrong { "◆ that is not its tail: look at the drive again" } else { "Enter does it · Esc goes back, nothing is written" };
-            (format!("Type {tail} to release the target"), text.clone(), why.to_string())
+            (format!("Type {tail} to release {}", job.title().1), text.clone(), why.to_string())
         }
         Entry::Rate(text) => ("Read no faster than, a second (50M, empty for no limit)".into(), text.clone(), "Enter sets it · Esc leaves it".into()),
         Entry::Size(text) => {

@@ -2,7 +2,7 @@
 
 use super::mends::Mends;
 use super::view::{Entry, JobView};
-use crate::draw::{cut, loud, say};
+use crate::draw::{loud, say, wrap};
 use crate::theme::Mean;
 use badger_bench::Bench;
 use badger_jobs::mending::{MendOrder, Mended};
@@ -11,8 +11,8 @@ use badger_transfer::{Line, Verdict};
 use ratatui::text::Span;
 use std::sync::mpsc::channel;
 
-/// So many lines of what is done are shown at once.
-const SHOWN: usize = 12;
+/// So many lines of what is done have room above the question, on a small screen too.
+const SHOWN: usize = 13;
 
 impl JobView {
     /// Whether something of the target's chain is broken, so that it is worth looking.
@@ -99,11 +99,14 @@ impl JobView {
     pub(super) fn mend_lines(&self) -> Vec<Vec<Span<'static>>> {
         let Mends::Shown(ready) = &self.mends else { return Vec::new() };
         let mut lines = vec![vec![loud(Mean::Text, "What is set right on the target, in place, and can be taken back")]];
-        for repair in ready.repairs.iter().take(SHOWN) {
-            lines.push(vec![say(Mean::Focus, "▸ "), say(Mean::Text, cut(&repair.text, 70))]);
+        for repair in &ready.repairs {
+            for (at, text) in wrap(&repair.text, 70).into_iter().enumerate() {
+                lines.push(vec![say(Mean::Focus, if at == 0 { "▸ " } else { "  " }), say(Mean::Text, text)]);
+            }
         }
-        if ready.repairs.len() > SHOWN {
-            lines.push(vec![say(Mean::Quiet, format!("  and {} more", ready.repairs.len() - SHOWN))]);
+        if lines.len() > SHOWN {
+            lines.truncate(SHOWN);
+            lines.push(vec![say(Mean::Quiet, format!("  {} in all: badger mend, without a tail, shows them whole", ready.repairs.len()))]);
         }
         lines
     }

@@ -1,0 +1,96 @@
+//! Small disks of Linux systems: which names are set right, which are left because nobody can be sure, and what a loader's configuration starts.
+
+use badger_drive::Workshop;
+use badger_inspect::Looked;
+use badger_system::linux::{entries, specified};
+use badger_system::mend::{self, Wishes};
+use std::fs;
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+use std::process::Command;
+
+const MIB: u64 = 1 << 20;
+const OLD_ROOT: &str = "11111111-2222-3333-4444-555555555555";
+const OLD_SWAP: &str = "aaaaaaaa-bbbb-cccc-dddd-eeeeeeeeeeee";
+const OLD_DATA: &str = "99999999-9999-9999-9999-999999999999";
+const LOCKED: &str = "77777777-7777-7777-7777-777777777777";
+
+fn tool(args: &[&str]) {
+    let out = Command::new(args[0]).args(&args[1..]).output().unwrap();
+    assert!(out.status.success(), "{args:?}: {}", String::from_utf8_lossy(&out.stderr));
+}
+
+fn text(path: &Path) -> &str {
+    path.to_str().unwrap()
+}
+
+#[test]
+fn names_are_set_right_where_it_is_sure_what_they_mean() {
+    let dir = tempfile::tempdir().unwrap();
+    let (disk, root, esp, swap) = (dir.path().join("disk.img"), dir.path().join("root"), dir.path().join("esp.img"), dir.path().join("swap.img"));
+    for folder in ["etc", "boot/grub"] {
+        fs::create_dir_all(root.join(folder)).unwrap();
+    }
+    let fstab = format!(
+        "UUID={OLD_ROOT} / ext4 defaults 0 1\nUUID=ABCD-1234 /boot/efi vfat umask=0077 0 1\nUUID={OLD_SWAP} none swap sw 0 0\nUUID={OLD_DATA} /srv ext4 defaults 0 2\n"
+    );
+    let config = format!(
+        "set default=0\nmenuentry 'One' {{\n search --no-floppy --fs-uuid --set=root {OLD_ROOT}\n linux /boot/vmlinuz root=UUID={OLD_ROOT} resume=UUID={OLD_SWAP} ro\n initrd /boot/initrd\n}}\nmenuentry 'Other' {{\n search --no-floppy --fs-uuid --set=root ABCD-1234\n chainloader /EFI/other.efi\n}}\n"
+    );
+    fs::write(root.join("etc/fstab"), &fstab).unwrap();
+    fs::write(root.join("etc/crypttab"), format!("locked UUID={LOCKED} none luks\n")).unwrap();
+    fs::write(root.join("etc/os-release"), "NAME=Station\n").unwrap();
+    fs::write(root.join("boot/grub/grub.cfg"), &config).unwrap();
+    let part = dir.path().join("root.img");
+    tool(&["mke2fs", "-q", "-F", "-t", "ext4", "-U", "01234567-89ab-cdef-0123-456789abcdef", "-d", text(&root), text(&part), "24M"]);
+    fs::File::create(&esp).unwrap().set_len(36 * MIB).unwrap();
+    tool(&["mkfs.fat", "-F", "32", "-i", "5678EF90", text(&esp)]);
+    fs::File::create(&swap).unwrap().set_len(4 * MIB).unwrap();
+    tool(&["mkswap", "-U", "fedcba98-7654-3210-fedc-ba9876543210", text(&swap)]);
+    let file = fs::File::create(&disk).unwrap();
+    file.set_len(80 * MIB).unwrap();
+    let table = dir.path().join("table");
+    fs::write(&table, "label: gpt\nstart=2048, size=73728, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B\nstart=75776, size=49152\nstart=124928, size=8192, type=0657FD6D-A4AB-43C4-84E5-0933C84B4F4F\n").unwrap();
+    tool(&["bash", "-c", &format!("sfdisk -q {} < {}", text(&disk), text(&table))]);
+    for (part, start) in [(&esp, 2048), (&part, 75_776), (&swap, 124_928u64)] {
+        file.write_all_at(&fs::read(part).unwrap(), start * 512).unwrap();
+    }
+    let drive = Workshop::default().source(&disk).unwrap();
+    let repairs = mend::find(&drive, &Looked::at(&drive), Wishes::default());
+    let mut bytes = fs::read(&disk).unwrap();
+    for patch in repairs.iter().flat_map(|repair| &repair.patches) {
+        let range = patch.at as usize..patch.at as usize + patch.old.len();
+        assert_eq!(bytes[range.clone()], patch.old[..]);
+        bytes[range].copy_from_slice(&patch.new);
+    }
+    fs::write(&disk, bytes).unwrap();
+    let read = |path: &str| {
+        let out = dir.path().join("out");
+        tool(&["bash", "-c", &format!("debugfs -R 'dump {path} {}' '{}?offset={}'", text(&out), text(&disk), 75_776 * 512)]);
+        fs::read_to_string(out).unwrap()
+    };
+    let new = |text: &str| {
+        text.replace(OLD_ROOT, "01234567-89ab-cdef-0123-456789abcdef")
+            .replace(OLD_SWAP, "fedcba98-7654-3210-fedc-ba9876543210")
+            .replace("ABCD-1234", "5678-EF90")
+    };
+    // What is unlocked first, and what is mounted from who knows where, stay as they are.
+    assert_eq!(read("/etc/fstab"), new(&fstab), "{repairs:?}");
+    assert_eq!(read("/boot/grub/grub.cfg"), new(&config));
+    assert!(read("/etc/crypttab").contains(LOCKED) && read("/etc/fstab").contains(OLD_DATA));
+}
+
+#[test]
+fn configurations_are_read_as_loaders_read_them() {
+    let text = "set default=\"1>0\"\nif [ x = y ]; then\n  set timeout=5\nfi\nsearch --fs-uuid --set=root 1111-2222\nmenuentry 'A \"first\"' --class x {\n\tlinux\t($root)/vmlinuz-1 root=/dev/sda1 quiet # not this\n\tinitrd /a.img /b.img\n}\nsubmenu 'More' {\n  menuentry \"B\" {\n    search --no-floppy --label SYSTEM --set root\n    linux /vmlinuz-2 root=UUID=1234 ro\n  }\n}\n";
+    let (all, at) = entries(text);
+    assert_eq!((all.len(), at), (2, 0), "{all:?}");
+    assert_eq!((all[0].title.as_str(), all[0].kernel.as_str(), all[0].search.as_str()), ("A \"first\"", "/vmlinuz-1", "UUID=1111-2222"));
+    assert_eq!(all[0].initrds, ["/a.img", "/b.img"]);
+    assert_eq!(all[0].options, ["root=/dev/sda1", "quiet"]);
+    assert_eq!((all[1].title.as_str(), all[1].search.as_str(), all[1].options[0].as_str()), ("B", "LABEL=SYSTEM", "root=UUID=1234"));
+    let entry =
+        specified("# comment\ntitle Station\nversion 6.1\nlinux /station/linux\ninitrd /station/initrd\noptions root=UUID=1 rw\noptions quiet\n");
+    assert_eq!((entry.title.as_str(), entry.kernel.as_str(), entry.initrds.len()), ("Station", "/station/linux", 1));
+    assert_eq!(entry.options, ["root=UUID=1", "rw", "quiet"]);
+}
