@@ -1,0 +1,96 @@
+//! Bytes that mean ill: nothing panics, nothing goes round for ever, nothing takes memory without end.
+
+use badger_system::archive;
+use badger_system::licence::decoded;
+use badger_system::linux::{entries, specified};
+use badger_system::pe::Program;
+use badger_system::store::Device;
+use proptest::prelude::*;
+use std::io::Write;
+use std::process::{Command, Stdio};
+use std::sync::OnceLock;
+
+/// An archive that the system's own tool made, plain and packed.
+fn archives() -> &'static [Vec<u8>; 3] {
+    static MADE: OnceLock<[Vec<u8>; 3]> = OnceLock::new();
+    MADE.get_or_init(|| {
+        let dir = tempfile::tempdir().unwrap();
+        let lib = dir.path().join("lib/modules/6.1/kernel/drivers");
+        std::fs::create_dir_all(&lib).unwrap();
+        for name in ["ahci.ko", "nvme.ko.xz", "usb-storage.ko.zst", "readme.txt"] {
+            std::fs::write(lib.join(name), vec![7; 3000]).unwrap();
+        }
+        let pack = format!("cd {} && find . | cpio -o -H newc 2>/dev/null", dir.path().display());
+        let plain = Command::new("bash").args(["-c", &pack]).output().unwrap().stdout;
+        let through = |program: &str, args: &[&str]| {
+            let mut child = Command::new(program).args(args).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+            child.stdin.take().unwrap().write_all(&plain).unwrap();
+            child.wait_with_output().unwrap().stdout
+        };
+        let packed = through("gzip", &["-c"]);
+        // As it is with early microcode: a plain one, then a packed one.
+        let both = [plain.clone(), vec![0; 700], packed.clone()].concat();
+        [plain, packed, both]
+    })
+}
+
+#[test]
+fn archives_of_the_system_are_read() {
+    for bytes in archives() {
+        let found = archive::read(bytes).unwrap();
+        let modules = found.modules();
+        for name in ["ahci", "nvme", "usb-storage"] {
+            assert!(modules.contains(&name), "{modules:?}");
+        }
+        assert!(!modules.contains(&"readme"));
+        assert!(archive::read(&bytes[..bytes.len() / 2]).is_err());
+    }
+    assert!(archive::read(&[]).is_err() && archive::read(&[0; 4096]).is_err());
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 500, ..ProptestConfig::default() })]
+
+    #[test]
+    fn damaged_archives_are_survived(which in 0..3usize, places in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 1..20)) {
+        let mut bytes = archives()[which].clone();
+        for (place, byte) in places {
+            let at = place.index(bytes.len());
+            bytes[at] = byte;
+        }
+        let _ = archive::read(&bytes);
+    }
+
+    #[test]
+    fn programs_of_any_bytes_are_survived(mut bytes in prop::collection::vec(any::<u8>(), 0..2000), at in 0..200u32) {
+        if bytes.len() > 300 {
+            bytes[..2].copy_from_slice(b"MZ");
+            bytes[0x3c..0x40].copy_from_slice(&at.to_le_bytes());
+            bytes[at as usize..at as usize + 4].copy_from_slice(b"PE\0\0");
+        }
+        if let Ok(program) = Program::read(&bytes) {
+            for (name, _) in &program.sections {
+                let _ = program.section(&bytes, name);
+            }
+        }
+    }
+
+    #[test]
+    fn configurations_of_any_text_are_survived(text in "[a-z '\"{}\\\\\n$()=#;/-]{0,400}") {
+        let (all, at) = entries(&format!("menuentry x {{\nlinux /k {text}\n}}\n{text}"));
+        prop_assert!(all.len() <= 400);
+        let _ = (at, specified(&text));
+    }
+
+    #[test]
+    fn devices_and_keys_of_any_bytes_are_survived(bytes in prop::collection::vec(any::<u8>(), 0..120)) {
+        if let Some(device) = Device::read(&bytes)
+            && let Some(written) = device.write()
+        {
+            prop_assert_eq!(Device::read(&written), Some(device));
+        }
+        if let Some(key) = decoded(&bytes) {
+            prop_assert_eq!(key.len(), 29);
+        }
+    }
+}
