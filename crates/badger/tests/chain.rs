@@ -284,6 +284,11 @@ fn a_clone_with_fresh_identifiers_is_mended_and_starts() {
     let (code, nothing) = place.json(&["mend", path(&target)]);
     assert_eq!((code, nothing["repairs"].as_array().unwrap().len()), (0, 0), "{nothing}");
     tool(&["bash", "-c", &format!("dd if={0} of={0}.root bs=1M skip={1} status=none && e2fsck -fn {0}.root", path(&target), 66)]);
+    // The job's paper says what stands there now.
+    let sheet = place.path("sheet.pdf");
+    place.run(&["sheet", "1", "--pdf", path(&sheet)]);
+    let paper = text(&tool(&["pdftotext", "-layout", path(&sheet), "-"]).stdout);
+    assert!(paper.contains("set right after the copy"), "{paper}");
     let boot = std::process::Command::new(format!("{SUPPORT}/boot-disk"))
         .args([path(&target), "--firmware", "uefi", "--bus", "nvme", "--seconds", "400"])
         .output()

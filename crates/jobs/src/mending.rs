@@ -2,10 +2,12 @@
 
 use badger_bench::Bench;
 use badger_bench::ledger;
+use badger_bench::sheet::SheetData;
 use badger_drive::{Candidate, Refusal, Target};
-use badger_inspect::{Line, Looked};
+use badger_inspect::{Line, Looked, Verdict};
 use badger_system::mend::{self, Repair, Wishes};
 use badger_system::patch::Patch;
+use badger_transfer::{Outcome, Report};
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File};
 use std::io::Write;
@@ -163,12 +165,49 @@ impl MendReady {
             fs::remove_file(journal).map_err(|error| Refusal::new("journal", format!("{} is done, and stays: {error}", journal.display())))?;
         }
         info!(target = key, patches = patches.len(), undo = undoes.is_some(), "a target was mended");
-        Ok(Mended {
+        let mended = Mended {
             outcome: if undoes.is_some() { "undone" } else { "mended" },
             repairs: repairs.iter().map(|repair| repair.text.clone()).collect(),
             proof: chain(bench, &order.target)?,
-        })
+        };
+        note(bench, &key, &mended)
+            .map_err(|error| Refusal::new("ledger", format!("it is {}, and the ledger could not be written: {error}", mended.outcome)))?;
+        Ok(mended)
     }
+}
+
+impl Mended {
+    /// Puts the chain as it is now into a report, in place of the old one; what failed for that alone does not any more.
+    pub fn stand_in(&self, report: &mut Report) {
+        let place = report.proof.iter().position(|line| line.what == "boot").unwrap_or(report.proof.len());
+        report.proof.retain(|line| line.what != "boot");
+        let text = match self.outcome {
+            "undone" => "what was set right after the copy was taken back",
+            _ => "set right after the copy; badger mend --undo takes it back",
+        };
+        let first = Line { evidence: self.repairs.clone(), ..Line::new("boot", Verdict::Differs, text) };
+        report.proof.splice(place..place, std::iter::once(first).chain(self.proof.iter().cloned()));
+        let failed = report.proof.iter().find(|line| line.result == Verdict::Fails).map(|line| line.text.clone());
+        match (report.outcome, failed) {
+            (Outcome::Finished, None) => (report.outcome, report.reason) = (Outcome::Proved, String::new()),
+            (Outcome::Finished | Outcome::Proved, Some(failed)) => (report.outcome, report.reason) = (Outcome::Finished, failed),
+            _ => {}
+        }
+    }
+}
+
+/// A run of its own in the target's job, so that its paper says what stands there now.
+fn note(bench: &Bench, key: &str, mended: &Mended) -> Result<(), ledger::Error> {
+    let mut ledger = bench.open_ledger()?;
+    let Some(job) = ledger.jobs()?.into_iter().find(|job| job.target_key == key) else { return Ok(()) };
+    let Some((mut report, sheet)) = ledger.last_run(job.id)? else { return Ok(()) };
+    mended.stand_in(&mut report);
+    let run = ledger.begin_run(job.id)?;
+    let json = match serde_json::from_str::<SheetData>(&sheet) {
+        Ok(sheet) => serde_json::to_string(&SheetData { ended: ledger::now(), report: report.clone(), ..sheet }).unwrap_or_default(),
+        Err(_) => sheet,
+    };
+    ledger.end_run(run, &report, &json)
 }
 
 fn unwritten(path: &Path, error: &dyn std::fmt::Display) -> Refusal {

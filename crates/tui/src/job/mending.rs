@@ -65,7 +65,7 @@ impl JobView {
                 Err(std::sync::mpsc::TryRecvError::Disconnected) => {}
             },
             Mends::Doing(done) => match done.try_recv() {
-                Ok(Ok(mended)) => self.mended(mended),
+                Ok(Ok(mended)) => self.mended(&mended),
                 Ok(Err(refusal)) => self.say_of_mending(Verdict::Fails, &format!("it was not set right: {}", refusal.text)),
                 Err(std::sync::mpsc::TryRecvError::Empty) => self.mends = Mends::Doing(done),
                 Err(std::sync::mpsc::TryRecvError::Disconnected) => {}
@@ -75,17 +75,11 @@ impl JobView {
     }
 
     /// The chain as it is now stands in place of the old one.
-    fn mended(&mut self, mended: Mended) {
+    fn mended(&mut self, mended: &Mended) {
         let Some(report) = &mut self.report else { return };
-        let place = report.proof.iter().position(|line| line.what == "boot").unwrap_or(report.proof.len());
-        report.proof.retain(|line| line.what != "boot");
-        let mut lines = vec![Line {
-            evidence: mended.repairs,
-            ..Line::new("boot", Verdict::Differs, "set right after the copy; badger mend --undo takes it back")
-        }];
-        lines.extend(mended.proof);
-        report.proof.splice(place..place, lines);
-        self.row = place;
+        mended.stand_in(report);
+        self.row = report.proof.iter().position(|line| line.what == "boot").unwrap_or(0);
+        self.ledger_changed = true;
     }
 
     fn say_of_mending(&mut self, result: Verdict, text: &str) {
