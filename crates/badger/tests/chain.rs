@@ -301,6 +301,23 @@ fn a_clone_with_fresh_identifiers_is_mended_and_starts() {
     assert_eq!(fs::metadata(&disk).unwrap().modified().unwrap(), before);
 }
 
+/// What was a target once and is now what is copied from is what a customer brought: it is not mended.
+#[test]
+fn a_target_that_became_a_source_is_not_mended() {
+    let place = Place::new();
+    let first = place.noise("first.img", 8 << 20, 1);
+    let (second, third) = (place.path("second.img"), place.path("third.img"));
+    let clone = |from: &Path, to: &Path, tail: &str| place.json(&["clone", path(from), path(to), "--new-size", "8MiB", "--confirm", tail]).0;
+    assert_eq!(clone(&first, &second, "cond"), 0);
+    assert_eq!(place.json(&["mend", path(&second)]).1["outcome"], "shown");
+    assert_eq!(clone(&second, &third, "hird"), 0);
+    for undo in [&[][..], &["--undo"]] {
+        let (code, refused) = place.json(&[&["mend", path(&second), "--confirm", "cond"], undo].concat());
+        assert_eq!((code, refused["code"].as_str()), (2, Some("not-a-target")), "{refused}");
+    }
+    assert_eq!(place.json(&["mend", path(&third)]).1["outcome"], "shown");
+}
+
 /// A drive without a system is not called broken.
 #[test]
 fn what_has_no_system_is_not_called_broken() {

@@ -86,10 +86,11 @@ impl MendOrder {
         let candidate = bench.workshop.candidate(&self.target, None, drive.geometry().logical_sector)?;
         let key = candidate.key();
         let refused = |error: ledger::Error| Refusal::new("ledger", error.to_string());
-        let is_target = bench.open_ledger().and_then(|ledger| ledger.jobs()).map_err(refused)?.iter().any(|job| job.target_key == key);
-        if !is_target {
+        // What was a target once may have come back as what a customer brought: the latest job says what it is now.
+        let last = bench.open_ledger().and_then(|ledger| ledger.last_job_of(&key)).map_err(refused)?;
+        if last.is_none_or(|job| job.target_key != key || job.source_key == key) {
             let text = format!(
-                "{} is no target of a job of this bench: what a customer brought is never written to; clone it, and mend the clone",
+                "{} is not the target of its latest job on this bench: what a customer brought is never written to; clone it, and mend the clone",
                 self.target.display()
             );
             return Err(Refusal::new("not-a-target", text));
@@ -180,6 +181,7 @@ impl Mended {
     /// Puts the chain as it is now into a report, in place of the old one; what failed for that alone does not any more.
     pub fn stand_in(&self, report: &mut Report) {
         let place = report.proof.iter().position(|line| line.what == "boot").unwrap_or(report.proof.len());
+        let failed_to_start = report.proof.iter().any(|line| line.what == "boot" && line.result == Verdict::Fails);
         report.proof.retain(|line| line.what != "boot");
         let text = match self.outcome {
             "undone" => "what was set right after the copy was taken back",
@@ -187,11 +189,10 @@ impl Mended {
         };
         let first = Line { evidence: self.repairs.clone(), ..Line::new("boot", Verdict::Differs, text) };
         report.proof.splice(place..place, std::iter::once(first).chain(self.proof.iter().cloned()));
-        let failed = report.proof.iter().find(|line| line.result == Verdict::Fails).map(|line| line.text.clone());
-        match (report.outcome, failed) {
-            (Outcome::Finished, None) => (report.outcome, report.reason) = (Outcome::Proved, String::new()),
-            (Outcome::Finished | Outcome::Proved, Some(failed)) => (report.outcome, report.reason) = (Outcome::Finished, failed),
-            _ => {}
+        // What it was finished for besides stays: what was lost, and what was never compared.
+        let fails_now = self.proof.iter().any(|line| line.result == Verdict::Fails);
+        if (failed_to_start && report.outcome == Outcome::Finished) || (fails_now && report.outcome == Outcome::Proved) {
+            (report.outcome, report.reason) = report.verdict();
         }
     }
 }
@@ -199,7 +200,7 @@ impl Mended {
 /// A run of its own in the target's job, so that its paper says what stands there now.
 fn note(bench: &Bench, key: &str, mended: &Mended) -> Result<(), ledger::Error> {
     let mut ledger = bench.open_ledger()?;
-    let Some(job) = ledger.jobs()?.into_iter().find(|job| job.target_key == key) else { return Ok(()) };
+    let Some(job) = ledger.last_job_of(key)? else { return Ok(()) };
     let Some((mut report, sheet)) = ledger.last_run(job.id)? else { return Ok(()) };
     mended.stand_in(&mut report);
     let run = ledger.begin_run(job.id)?;
@@ -242,4 +243,37 @@ fn keep(dir: &Path, key: &str, kept: &Kept) -> std::io::Result<()> {
     file.write_all(serde_json::to_string(kept).unwrap_or_default().as_bytes())?;
     file.sync_all()?;
     File::open(dir)?.sync_all()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use badger_inspect::Stretch;
+
+    fn report(outcome: Outcome, lines: &[(&str, Verdict)], lost: bool) -> Report {
+        let mut report = Report::new("a".into(), "b".into());
+        (report.outcome, report.reason) = (outcome, "as it was".into());
+        report.proof = lines.iter().map(|(what, result)| Line::new(what, *result, "text")).collect();
+        report.lost = if lost { vec![Stretch { start: 1, sectors: 1 }] } else { Vec::new() };
+        report
+    }
+
+    /// A chain that was mended makes whole only what was finished for its sake alone.
+    #[test]
+    fn mending_hides_nothing_else() {
+        use Verdict::{Fails, Holds, NotChecked};
+        let after = |mut report: Report, chain| {
+            Mended { outcome: "mended", repairs: Vec::new(), proof: vec![Line::new("boot", chain, "chain")] }.stand_in(&mut report);
+            report.outcome
+        };
+        let lines = [("blocks", Holds), ("boot", Fails)];
+        assert_eq!(after(report(Outcome::Finished, &lines, false), Holds), Outcome::Proved);
+        assert_eq!(after(report(Outcome::Finished, &lines, false), Fails), Outcome::Finished);
+        assert_eq!(after(report(Outcome::Finished, &lines, true), Holds), Outcome::Incomplete);
+        assert_eq!(after(report(Outcome::Finished, &[("files", Fails), ("boot", Fails)], false), Holds), Outcome::Finished);
+        // Finished because not all could be read back: the chain says nothing of that.
+        assert_eq!(after(report(Outcome::Finished, &[("blocks", NotChecked), ("boot", NotChecked)], false), Holds), Outcome::Finished);
+        assert_eq!(after(report(Outcome::Proved, &[("blocks", Holds)], false), Fails), Outcome::Finished);
+        assert_eq!(after(report(Outcome::Interrupted, &lines, false), Holds), Outcome::Interrupted);
+    }
 }

@@ -395,7 +395,10 @@ impl SalvageReady {
                 return None;
             }
             let claim = again.claim().ok()?;
-            *held.lock().expect("claim lock") = (claim, gentle(bench, &again));
+            let mut held = held.lock().expect("claim lock");
+            // What was turned for the drive as it was is given back first: it may be the very same knob.
+            held.1 = None;
+            *held = (claim, gentle(bench, &again));
             Some(again)
         };
         let heat = || heat(bench, &source);

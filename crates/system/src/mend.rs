@@ -197,9 +197,10 @@ fn active(drive: &Source, table: &Table, places: &Places, out: &mut Vec<Repair>)
         return;
     }
     let slots = 1..=4u32;
-    let patches = slots.filter_map(|slot| on_drive(drive, 446 + u64::from(slot - 1) * 16, &[if slot == wanted.partition.number { 0x80 } else { 0 }]));
+    let patches: Option<Vec<_>> =
+        slots.map(|slot| on_drive(drive, 446 + u64::from(slot - 1) * 16, &[if slot == wanted.partition.number { 0x80 } else { 0 }])).collect();
     let text = format!("{} becomes the one that is started", wanted.name());
-    out.push(Repair { name: "active", text, consequence: None, patches: patches.collect() });
+    out.push(Repair { name: "active", text, consequence: None, patches: patches.into_iter().flatten().flatten().collect() });
 }
 
 /// Boot records that say another first sector than the partition's.
@@ -217,11 +218,11 @@ fn records(drive: &Source, table: &Table, places: &Places, out: &mut Vec<Repair>
             continue;
         }
         let Ok(start) = u32::try_from(place.partition.start) else { continue };
-        let mut patches: Vec<Patch> = on_drive(drive, place.start + 0x1c, &start.to_le_bytes()).into_iter().collect();
+        let mut patches: Vec<Patch> = on_drive(drive, place.start + 0x1c, &start.to_le_bytes()).flatten().into_iter().collect();
         let mut second = vec![0; 512];
         // The copy only where it is one.
         if drive.read_at(place.start + copy, &mut second).is_ok() && second[..0x1c] == record[..0x1c] && le16(&second, 510) == 0xaa55 {
-            patches.extend(on_drive(drive, place.start + copy + 0x1c, &start.to_le_bytes()));
+            patches.extend(on_drive(drive, place.start + copy + 0x1c, &start.to_le_bytes()).flatten());
         }
         let text = format!("the boot record of {} says that it begins at sector {start}", place.name());
         out.push(Repair { name: "volume-record", text, consequence: None, patches });

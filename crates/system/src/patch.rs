@@ -29,17 +29,18 @@ mod hexadecimal {
     }
 }
 
-/// The drive's bytes at a place become others; `None` where they cannot be read, or are these already.
-pub(crate) fn on_drive(drive: &Source, at: u64, new: &[u8]) -> Option<Patch> {
+/// The drive's bytes at a place become others: a patch, or none where they are these already. `None` where they cannot be read.
+pub(crate) fn on_drive(drive: &Source, at: u64, new: &[u8]) -> Option<Option<Patch>> {
     let size = u64::from(drive.geometry().logical_sector);
     let (from, to) = (at / size * size, (at + new.len() as u64).div_ceil(size) * size);
     let mut sectors = vec![0; (to - from) as usize];
     drive.read_at(from, &mut sectors).ok()?;
     let old = sectors[(at - from) as usize..(at - from) as usize + new.len()].to_vec();
-    (old != new).then(|| Patch { at, old, new: new.to_vec() })
+    Some((old != new).then(|| Patch { at, old, new: new.to_vec() }))
 }
 
-/// Bytes of a file become others, from `offset` on: patches of the drive, or `None` where the file does not lie on it as it is.
+/// Bytes of a file become others, from `offset` on: patches of the drive, or `None` where the file does not lie on it as it is, or cannot be read
+/// there: half of a name is never changed.
 pub(crate) fn in_file(drive: &Source, place: &Place, content: &Content, offset: u64, new: &[u8]) -> Option<Vec<Patch>> {
     if content.is_packed() || offset.checked_add(new.len() as u64)? > content.size() {
         return None;
@@ -52,7 +53,7 @@ pub(crate) fn in_file(drive: &Source, place: &Place, content: &Content, offset: 
             let place_of = place.start + piece.at? + (from - at);
             let part = &new[(from - offset) as usize..(to - offset) as usize];
             covered += to - from;
-            out.extend(on_drive(drive, place_of, part));
+            out.extend(on_drive(drive, place_of, part)?);
         }
         at += piece.len;
     }

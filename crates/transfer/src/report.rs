@@ -1,7 +1,8 @@
 //! The outcome of a run, in the form scripts may rely on.
 
 pub use badger_drive::Outcome;
-use badger_inspect::{Line, Stretch};
+use badger_drive::size::human;
+use badger_inspect::{Line, Stretch, Verdict};
 use serde::{Deserialize, Serialize};
 
 /// The hashes of a run, roots of the tree that `docs/formats/hash-tree.md` describes.
@@ -89,6 +90,20 @@ impl Report {
             proof: Vec::new(),
             reason: String::new(),
             code: String::new(),
+        }
+    }
+
+    /// The worst of everything that is known is the verdict of a copy, whatever else holds; and why.
+    pub fn verdict(&self) -> (Outcome, String) {
+        let lost = (!self.lost.is_empty()).then(|| {
+            format!("{} in {} stretches of the source could not be read and are zero on the target", human(self.lost_bytes), self.lost.len())
+        });
+        let failed = self.proof.iter().find(|line| line.result == Verdict::Fails).map(|line| line.text.clone());
+        match (failed, lost) {
+            (Some(failed), Some(lost)) => (Outcome::Finished, format!("{failed}. Besides, {lost}")),
+            (Some(failed), None) => (Outcome::Finished, failed),
+            (None, Some(lost)) => (Outcome::Incomplete, lost),
+            (None, None) => (Outcome::Proved, String::new()),
         }
     }
 }

@@ -95,7 +95,7 @@ pub fn start(run: Run) -> Result<Report, Refusal> {
         let text = "the source was written to while it was copied: the copy may be half of one state and half of another; copy it again at rest";
         report.proof.insert(0, Line::new("blocks", Verdict::Fails, text));
     }
-    (report.outcome, report.reason) = verdict(&report);
+    (report.outcome, report.reason) = report.verdict();
     target.announce_table();
     journal.remove();
     Ok(report)
@@ -107,20 +107,6 @@ fn left_out(source: &Source, number: u32) -> String {
     match table.partitions.iter().find(|partition| partition.number == number) {
         Some(partition) => format!("partition {number} ({}, {})", partition.type_code.meaning(), human(table.place(partition).1)),
         None => format!("partition {number}"),
-    }
-}
-
-/// The worst of everything that is known is the verdict, whatever else holds.
-fn verdict(report: &Report) -> (Outcome, String) {
-    let lost = (!report.lost.is_empty()).then(|| {
-        format!("{} in {} stretches of the source could not be read and are zero on the target", human(report.lost_bytes), report.lost.len())
-    });
-    let failed = report.proof.iter().find(|line| line.result == Verdict::Fails).map(|line| line.text.clone());
-    match (failed, lost) {
-        (Some(failed), Some(lost)) => (Outcome::Finished, format!("{failed}. Besides, {lost}")),
-        (Some(failed), None) => (Outcome::Finished, failed),
-        (None, Some(lost)) => (Outcome::Incomplete, lost),
-        (None, None) => (Outcome::Proved, String::new()),
     }
 }
 
