@@ -2,7 +2,6 @@
 
 use crate::{Common, code, commands};
 use badger_bench::Bench;
-use badger_bench::sheet::verdict;
 use badger_drive::Refusal;
 use badger_inspect::Verdict;
 use badger_jobs::mending::MendOrder;
@@ -44,10 +43,8 @@ pub fn mend(bench: &Bench, args: &MendArgs, common: &Common) -> Result<u8, Refus
         Err(refusal) => return refused(refusal),
     };
     if !common.json {
-        for line in ready.chain.iter().filter(|line| line.result != Verdict::Holds) {
-            let (mark, word) = verdict(line.result);
-            tell!("  {mark} {:<22} {word:<12} {}", line.link, line.text);
-        }
+        let left: Vec<_> = ready.chain.iter().filter(|line| line.result != Verdict::Holds).cloned().collect();
+        commands::print_proof(&left, common.verbose);
         for repair in &ready.repairs {
             tell!("  ▸ {:<14} {}", repair.name, repair.text);
             repair.consequence.iter().for_each(|consequence| tell!("      ▲ {consequence}"));

@@ -97,7 +97,7 @@ impl MendOrder {
         }
         let chain = badger_system::lines(&drive, &looked);
         if !self.undo {
-            let repairs = mend::find(&drive, &looked, self.wishes);
+            let repairs = mend::find(&drive, &looked, &chain, self.wishes);
             return Ok(MendReady { order: self, candidate, chain, repairs, undoes: None });
         }
         let Some(journal) = journals(&ledger::journals_beside(&bench.ledger), &key).pop() else {

@@ -115,7 +115,7 @@ impl Ready {
         for line in &report.proof {
             info!(run = run_id, what = format!("{:?}", line.what), result = format!("{:?}", line.result), "proof");
         }
-        starting::prove(&mut report, bench, &order.source, &order.target);
+        starting::prove(&mut report, bench, (&order.source, &order.target), control);
         let (rates, mut ledger) = recorder.finish();
         let row = ledger.job(job).ok().flatten();
         let sheet = SheetData {

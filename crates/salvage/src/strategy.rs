@@ -622,13 +622,13 @@ impl Strategy {
                     self.tried(start..end);
                     return;
                 }
-                self.tried(start..(start + self.sector).min(end));
-                self.head = (start + self.sector).min(end);
+                let past = (start + self.sector).min(end);
+                self.tried(start..past);
                 if ask.worth == Worth::Picked && self.holes(start) {
+                    self.head = past;
                     return;
                 }
-                self.head = if self.backwards { start } else { end };
-                self.skip((start + self.sector).min(end)..end, false);
+                self.skip(past..end, false);
                 if jumps {
                     self.leave((end, start), 0, self.pace.failure(), false);
                 }

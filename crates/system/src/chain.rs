@@ -1,6 +1,6 @@
 //! The ways from firmware to login that a drive has.
 
-use crate::link::{Chain, Firmware, Link};
+use crate::link::{Chain, Link};
 use crate::places::Places;
 use crate::{bios, efi};
 use badger_drive::Source;
@@ -8,8 +8,11 @@ use badger_inspect::{Line, Looked, Verdict};
 
 /// Every way that was made for a drive, of firmware of the new kind first.
 pub fn chains(drive: &Source, looked: &Looked) -> Vec<Chain> {
-    let places = Places::of(drive, looked);
-    let mut out: Vec<Chain> = efi::chain(looked, &places).into_iter().chain(bios::chain(drive, looked, &places)).collect();
+    of_places(drive, looked, &Places::of(drive, looked))
+}
+
+fn of_places(drive: &Source, looked: &Looked, places: &Places) -> Vec<Chain> {
+    let mut out: Vec<Chain> = efi::chain(looked, places).into_iter().chain(bios::chain(drive, looked, places)).collect();
     // An empty system partition beside a way of the old kind was never made for starting.
     let mut efi = places.all.iter().filter(|place| place.partition.type_code.is_efi()).peekable();
     let is_empty = efi.peek().is_some() && efi.all(|place| place.files.is_ok() && place.list("/").is_empty());
@@ -18,7 +21,7 @@ pub fn chains(drive: &Source, looked: &Looked) -> Vec<Chain> {
     }
     // A drive with data only may be marked, or divided, as if something were to start from it.
     let is_front = |link: &Link| matches!(link.name, "first-sector" | "active" | "volume-record" | "core" | "system-partition" | "loader");
-    if !has_system(&places) {
+    if !has_system(places) {
         out.retain(|chain| !chain.links.iter().all(is_front));
     }
     out
@@ -32,9 +35,9 @@ fn has_system(places: &Places) -> bool {
 
 /// The same as lines of a proof: one for each link, and one where there is none.
 pub fn lines(drive: &Source, looked: &Looked) -> Vec<Line> {
-    let chains = chains(drive, looked);
+    let places = Places::of(drive, looked);
+    let chains = of_places(drive, looked, &places);
     if chains.is_empty() {
-        let places = Places::of(drive, looked);
         return vec![match has_system(&places) {
             true => Line::new("boot", Verdict::Fails, "there are files of a system, and nothing that firmware could start them by"),
             false => Line::new("boot", Verdict::NotChecked, "no system that could start was found"),
@@ -53,31 +56,4 @@ pub fn lines(drive: &Source, looked: &Looked) -> Vec<Line> {
         }
     }
     out
-}
-
-/// In a sentence: whether it starts, and through what.
-pub fn sentence(chains: &[Chain]) -> (Verdict, String) {
-    let of = |firmware: Firmware| chains.iter().find(|chain| chain.firmware == firmware);
-    let said: Vec<String> = [Firmware::Uefi, Firmware::Bios]
-        .into_iter()
-        .filter_map(of)
-        .map(|chain| {
-            let firmware = chain.firmware.word();
-            let first = |verdict| chain.links.iter().find(|link| link.result == verdict).map(|link| link.text.clone()).unwrap_or_default();
-            match chain.verdict() {
-                Verdict::Fails => format!("{firmware}: broken, {}", first(Verdict::Fails)),
-                Verdict::NotChecked => format!("{firmware}: not followed to its end, {}", first(Verdict::NotChecked)),
-                _ => format!("{firmware}: every link holds"),
-            }
-        })
-        .collect();
-    let worst = chains.iter().map(Chain::verdict).max_by_key(|verdict| match verdict {
-        Verdict::Fails => 2,
-        Verdict::NotChecked => 1,
-        _ => 0,
-    });
-    match worst {
-        None => (Verdict::NotChecked, "no system that could start was found".into()),
-        Some(worst) => (worst, said.join("; ")),
-    }
 }

@@ -16,5 +16,5 @@ pub mod registry;
 pub mod store;
 mod windows;
 
-pub use chain::{chains, lines, sentence};
+pub use chain::{chains, lines};
 pub use link::{Chain, Firmware, Link};

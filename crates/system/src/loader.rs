@@ -82,6 +82,18 @@ pub(crate) fn linux_path(prefix: &str) -> String {
 
 /// A loader's configuration and all it starts.
 pub(crate) fn of_config(places: &Places, place: &Place, path: &str, links: &mut Vec<Link>) {
+    let asked = (place.partition.number, path.to_string());
+    let known = places.followed.borrow().get(&asked).cloned();
+    let tail = known.unwrap_or_else(|| {
+        let mut tail = Vec::new();
+        follow_config(places, place, path, &mut tail);
+        places.followed.borrow_mut().insert(asked, tail.clone());
+        tail
+    });
+    links.extend(tail);
+}
+
+fn follow_config(places: &Places, place: &Place, path: &str, links: &mut Vec<Link>) {
     let text = match place.text(path) {
         Ok(Some(text)) => text,
         Ok(None) => return links.push(Link::broken("configuration", format!("the loader's configuration {path} is not on {}", place.name()))),

@@ -1,6 +1,5 @@
 //! What can be set right so that a target starts: found, told, and given as patches. Nothing is written here.
 
-use crate::chain::chains;
 use crate::patch::{Patch, in_file, on_drive};
 use crate::places::{Place, Places, Sought};
 use crate::registry::{Hive, Key};
@@ -9,7 +8,7 @@ use crate::windows::{STORAGE, hive};
 use badger_drive::Source;
 use badger_drive::field::{le16, le32};
 use badger_fs::volume::Kind;
-use badger_inspect::{Looked, Verdict};
+use badger_inspect::{Line, Looked, Verdict};
 use badger_layout::{Guid, Table};
 use std::collections::BTreeMap;
 
@@ -54,17 +53,16 @@ const TEXTS: [&str; 12] = [
     "/EFI/BOOT/grub.cfg",
 ];
 
-/// Everything that can be set right on a drive.
-pub fn find(drive: &Source, looked: &Looked, wishes: Wishes) -> Vec<Repair> {
+/// Everything that can be set right on a drive, of which `chain` is told by [`crate::lines`].
+pub fn find(drive: &Source, looked: &Looked, chain: &[Line], wishes: Wishes) -> Vec<Repair> {
     let places = Places::of(drive, looked);
     let mut out = Vec::new();
     names(drive, &places, &mut out);
     active(drive, &looked.table, &places, &mut out);
     records(drive, &looked.table, &places, &mut out);
     stores(drive, &looked.table, &places, &mut out);
-    let broken =
-        |name: &str| chains(drive, looked).iter().flat_map(|chain| &chain.links).any(|link| link.name == name && link.result == Verdict::Fails);
-    systems(drive, &looked.table, &places, (wishes, wishes.drivers || broken("drivers")), &mut out);
+    let no_drivers = chain.iter().any(|line| line.result == Verdict::Fails && line.link.rsplit('/').next() == Some("drivers"));
+    systems(drive, &looked.table, &places, (wishes, wishes.drivers || no_drivers), &mut out);
     out.retain(|repair| !repair.patches.is_empty());
     out
 }

@@ -1,11 +1,14 @@
 //! The volumes of a drive as a system names them: by identifier, by label, by partition.
 
+use crate::link::Link;
 use badger_drive::Source;
 use badger_fs::tree::{self, Node, NodeKind};
 use badger_fs::volume::{Kind, Recognised};
 use badger_fs::{Content, Volume};
 use badger_inspect::Looked;
 use badger_layout::partition::Partition;
+use std::cell::RefCell;
+use std::collections::BTreeMap;
 
 /// So much of a file is read into memory at the most.
 pub(crate) const MOST_FILE: u64 = 512 << 20;
@@ -30,6 +33,8 @@ pub struct Place {
 pub struct Places {
     /// By their order on the drive.
     pub all: Vec<Place>,
+    /// Where configurations led that were followed already: both ways of a drive go through the same.
+    pub(crate) followed: RefCell<BTreeMap<(u32, String), Vec<Link>>>,
 }
 
 /// A file that is wanted: there with its content, or why not.
@@ -160,7 +165,7 @@ impl Places {
                 partuuid,
             }
         });
-        Self { all: all.collect() }
+        Self { all: all.collect(), followed: RefCell::default() }
     }
 
     /// What a system would find under a name: `UUID=`, `PARTUUID=`, `LABEL=`, `PARTLABEL=`, or links of these below `/dev/disk`. `None` where the name

@@ -56,7 +56,8 @@ fn names_are_set_right_where_it_is_sure_what_they_mean() {
         file.write_all_at(&fs::read(part).unwrap(), start * 512).unwrap();
     }
     let drive = Workshop::default().source(&disk).unwrap();
-    let repairs = mend::find(&drive, &Looked::at(&drive), Wishes::default());
+    let looked = Looked::at(&drive);
+    let repairs = mend::find(&drive, &looked, &badger_system::lines(&drive, &looked), Wishes::default());
     let mut bytes = fs::read(&disk).unwrap();
     for patch in repairs.iter().flat_map(|repair| &repair.patches) {
         let range = patch.at as usize..patch.at as usize + patch.old.len();

@@ -348,7 +348,11 @@ fn what_is_broken_is_mended(#[case] uefi: bool, #[case] change: Change) {
     let look = || {
         let drive = Workshop::default().source(&disk).unwrap();
         let looked = Looked::at(&drive);
-        (badger_system::lines(&drive, &looked), mend::find(&drive, &looked, Wishes { afresh: true, drivers: false }))
+        {
+            let lines = badger_system::lines(&drive, &looked);
+            let repairs = mend::find(&drive, &looked, &lines, Wishes { afresh: true, drivers: false });
+            (lines, repairs)
+        }
     };
     let (before, repairs) = look();
     assert!(before.iter().any(|line| line.result != Verdict::Holds));
