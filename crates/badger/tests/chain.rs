@@ -1,9 +1,12 @@
 //! Real system disks, broken in many ways: each broken link of the boot chain is named, and nothing else is called broken.
 
+#[path = "../../system/tests/support/links.rs"]
+mod links;
 mod support;
 
 use badger_drive::Workshop;
 use badger_inspect::{Line, Looked, Verdict};
+use links::{named, told};
 use std::fs;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
@@ -67,10 +70,6 @@ impl Disk {
         let drive = Workshop::default().source(&self.path).unwrap();
         badger_system::lines(&drive, &Looked::at(&drive))
     }
-}
-
-fn told(lines: &[Line]) -> String {
-    lines.iter().map(|line| format!("{:?} {} {}\n", line.result, line.link, line.text)).collect()
 }
 
 type Breaks = (&'static str, &'static [&'static str], fn(&Disk));
@@ -200,14 +199,7 @@ static MBR: [Breaks; 3] = [
 fn is_missed(broken: &Disk, (what, links, breaks): &Breaks) -> Option<String> {
     breaks(broken);
     let lines = broken.lines();
-    let mut named: Vec<String> = lines
-        .iter()
-        .filter_map(|line| match line.result {
-            Verdict::Fails => Some(line.link.clone()),
-            Verdict::NotChecked => Some(format!("?{}", line.link)),
-            _ => None,
-        })
-        .collect();
+    let mut named = named(&lines);
     named.sort();
     let mut expected: Vec<String> = links.iter().map(ToString::to_string).collect();
     expected.sort();

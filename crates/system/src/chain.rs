@@ -19,10 +19,15 @@ fn of_places(drive: &Source, looked: &Looked, places: &Places) -> Vec<Chain> {
     if out.len() == 2 && is_empty {
         out.remove(0);
     }
-    // A drive with data only may be marked, or divided, as if something were to start from it.
-    let is_front = |link: &Link| matches!(link.name, "first-sector" | "active" | "volume-record" | "core" | "system-partition" | "loader");
+    // A drive with data only may be marked, or divided, as if something were to start from it. Loaders are put there for nothing else,
+    // also where the system behind them cannot be read here.
+    let says_something = |link: &Link| match link.name {
+        "first-sector" | "active" | "volume-record" | "system-partition" => false,
+        "loader" => !link.evidence.is_empty(),
+        _ => true,
+    };
     if !has_system(places) {
-        out.retain(|chain| !chain.links.iter().all(is_front));
+        out.retain(|chain| chain.links.iter().any(says_something));
     }
     out
 }

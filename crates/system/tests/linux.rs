@@ -1,24 +1,23 @@
 //! Small disks of Linux systems: which names are set right, which are left because nobody can be sure, and what a loader's configuration starts.
 
+#[path = "../../fs/tests/support/tool.rs"]
+mod tool;
+
 use badger_drive::Workshop;
-use badger_inspect::Looked;
+use badger_inspect::{Looked, Verdict};
 use badger_system::linux::{entries, specified};
 use badger_system::mend::{self, Wishes};
+use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
-use std::process::Command;
+use tool::run as tool;
 
 const MIB: u64 = 1 << 20;
 const OLD_ROOT: &str = "11111111-2222-3333-4444-555555555555";
 const OLD_SWAP: &str = "aaaaaaaa-bbbb-cccc-dddd-eeeeeeeeeeee";
 const OLD_DATA: &str = "99999999-9999-9999-9999-999999999999";
 const LOCKED: &str = "77777777-7777-7777-7777-777777777777";
-
-fn tool(args: &[&str]) {
-    let out = Command::new(args[0]).args(&args[1..]).output().unwrap();
-    assert!(out.status.success(), "{args:?}: {}", String::from_utf8_lossy(&out.stderr));
-}
 
 fn text(path: &Path) -> &str {
     path.to_str().unwrap()
@@ -79,6 +78,30 @@ fn names_are_set_right_where_it_is_sure_what_they_mean() {
     assert_eq!(read("/etc/fstab"), new(&fstab), "{repairs:?}");
     assert_eq!(read("/boot/grub/grub.cfg"), new(&config));
     assert!(read("/etc/crypttab").contains(LOCKED) && read("/etc/fstab").contains(OLD_DATA));
+}
+
+/// A loader is broken also where nobody can read the system behind it; a system partition without any is a place for data.
+#[rstest]
+#[case::damaged("BOOTX64.EFI", &[("uefi/system-partition", Verdict::Holds), ("uefi/loader", Verdict::Fails)])]
+#[case::none("readme.txt", &[("", Verdict::NotChecked)])]
+fn a_broken_loader_is_told_without_its_system(#[case] name: &str, #[case] expected: &[(&str, Verdict)]) {
+    let dir = tempfile::tempdir().unwrap();
+    let (disk, esp, table) = (dir.path().join("disk.img"), dir.path().join("esp.img"), dir.path().join("table"));
+    fs::create_dir_all(dir.path().join("EFI/BOOT")).unwrap();
+    fs::write(dir.path().join("EFI/BOOT").join(name), vec![0x4d; 5000]).unwrap();
+    fs::File::create(&esp).unwrap().set_len(4 * MIB).unwrap();
+    tool(&["mkfs.fat", text(&esp)]);
+    tool(&["mcopy", "-s", "-i", text(&esp), text(&dir.path().join("EFI")), "::/"]);
+    let file = fs::File::create(&disk).unwrap();
+    file.set_len(16 * MIB).unwrap();
+    fs::write(&table, "label: gpt\nstart=2048, size=8192, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B\nstart=10240, size=8192\n").unwrap();
+    tool(&["bash", "-c", &format!("sfdisk -q {} < {}", text(&disk), text(&table))]);
+    file.write_all_at(&fs::read(&esp).unwrap(), 2048 * 512).unwrap();
+    file.write_all_at(&[0xa7; 65_536], 10_240 * 512).unwrap();
+    let drive = Workshop::default().source(&disk).unwrap();
+    let lines = badger_system::lines(&drive, &Looked::at(&drive));
+    let found: Vec<_> = lines.iter().map(|line| (line.link.as_str(), line.result)).collect();
+    assert_eq!(found, expected, "{lines:?}");
 }
 
 #[test]

@@ -1,16 +1,22 @@
 //! Disks of systems of the NT family, built here out of the published layouts (none can be had): both firmwares, whole, and broken in many ways.
 
+#[path = "support/links.rs"]
+mod links;
+#[path = "../../fs/tests/support/tool.rs"]
+mod tool;
+
 use badger_drive::Workshop;
 use badger_inspect::{Line, Looked, Verdict};
 use badger_layout::Guid;
 use badger_system::mend::{self, Wishes};
 use badger_system::registry::{Edit, Hive, Value};
 use badger_system::store::{Device, MANAGER, element};
+use links::{named, told};
 use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use tool::run as tool;
 
 const DISK: &str = "7A1D0C5E-0207-4E20-9B1A-000000000207";
 const SIGNATURE: u32 = 0x0208_ab1e;
@@ -18,20 +24,6 @@ const SYSTEM: &str = "7A1D0C5E-0207-4E20-9B1A-000000000003";
 const LOADER: &str = "{0208ab1e-0000-0000-0000-000000000001}";
 const START: u64 = 4096;
 const SECTORS: u64 = 24 << 11;
-
-fn tool(args: &[&str]) {
-    let go = || Command::new(args[0]).args(&args[1..]).output().unwrap();
-    let mut out = go();
-    // Another test's program may hold what it was born with for a moment.
-    for _ in 0..50 {
-        if args[0] != "umount" || out.status.success() || !String::from_utf8_lossy(&out.stderr).contains("busy") {
-            break;
-        }
-        std::thread::sleep(std::time::Duration::from_millis(100));
-        out = go();
-    }
-    assert!(out.status.success(), "{args:?}: {}", String::from_utf8_lossy(&out.stderr));
-}
 
 fn text(path: &Path) -> &str {
     path.to_str().unwrap()
@@ -223,10 +215,6 @@ impl Made {
     }
 }
 
-fn told(lines: &[Line]) -> String {
-    lines.iter().map(|line| format!("{:?} {} {}\n", line.result, line.link, line.text)).collect()
-}
-
 #[rstest]
 #[case::bios(false, 10)]
 #[case::uefi(true, 10)]
@@ -308,14 +296,7 @@ fn every_broken_link_is_named(#[case] uefi: bool, #[case] link: &str, #[case] ch
     let mut made = Made::new(uefi);
     change(&mut made);
     let lines = made.lines();
-    let named: Vec<String> = lines
-        .iter()
-        .filter_map(|line| match line.result {
-            Verdict::Fails => Some(line.link.clone()),
-            Verdict::NotChecked => Some(format!("?{}", line.link)),
-            _ => None,
-        })
-        .collect();
+    let named = named(&lines);
     assert_eq!(named, [link], "{}", told(&lines));
 }
 

@@ -3,6 +3,7 @@
 
 pub mod kernel;
 pub mod shape;
+pub mod tool;
 
 use badger_drive::medium::MemoryMedium;
 use badger_drive::{Extents, Medium, Source, Workshop};
@@ -12,25 +13,11 @@ use shape::{Family, Mounted};
 use std::fs::{self, File};
 use std::os::unix::fs::{FileExt, symlink};
 use std::path::{Path, PathBuf};
-use std::process::Command;
 use std::sync::Arc;
 use tempfile::TempDir;
+pub use tool::run;
 
 pub const MIB: u64 = 1 << 20;
-
-pub fn run(command: &[&str]) {
-    let go = || Command::new(command[0]).args(&command[1..]).output().unwrap_or_else(|error| panic!("{}: {error}", command[0]));
-    let mut out = go();
-    // Another test's program may hold what it was born with for a moment.
-    for _ in 0..50 {
-        if command[0] != "umount" || out.status.success() || !String::from_utf8_lossy(&out.stderr).contains("busy") {
-            break;
-        }
-        std::thread::sleep(std::time::Duration::from_millis(100));
-        out = go();
-    }
-    assert!(out.status.success(), "{command:?}: {}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
-}
 
 pub fn noise(len: usize, seed: u64) -> Vec<u8> {
     let mut state = seed | 1;

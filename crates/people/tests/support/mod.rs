@@ -1,6 +1,9 @@
 //! A volume of what people have, and copying out of it.
 #![allow(dead_code)]
 
+#[path = "../../../fs/tests/support/tool.rs"]
+mod tool;
+
 use badger_drive::Event;
 use badger_drive::Sysfs;
 use badger_drive::clock::Clock;
@@ -12,20 +15,7 @@ use std::os::unix::fs::{FileExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use tempfile::TempDir;
-
-pub fn run(command: &[&str]) {
-    let go = || Command::new(command[0]).args(&command[1..]).output().unwrap_or_else(|error| panic!("{}: {error}", command[0]));
-    let mut out = go();
-    // Another test's program may hold what it was born with for a moment.
-    for _ in 0..50 {
-        if command[0] != "umount" || out.status.success() || !String::from_utf8_lossy(&out.stderr).contains("busy") {
-            break;
-        }
-        std::thread::sleep(std::time::Duration::from_millis(100));
-        out = go();
-    }
-    assert!(out.status.success(), "{command:?}: {}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
-}
+pub use tool::run;
 
 pub fn noise(len: usize, seed: u64) -> Vec<u8> {
     let mut state = seed | 1;
