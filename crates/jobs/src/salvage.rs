@@ -360,13 +360,14 @@ impl SalvageReady {
         let run_id = seen.and_then(|_| ledger.begin_run(job)).map_err(no_ledger)?;
         let path = std::path::absolute(&order.target).unwrap_or_else(|_| order.target.clone()).display().to_string();
         let identity = source.identity().clone();
+        let written = node(&order.target);
         let of = Of {
             model: identity.model.clone(),
             serial: identity.serial.clone(),
             source: source.key(),
             target: target_key,
             path,
-            node: node(&order.target),
+            node: written.clone(),
             size,
             sector: source.geometry().logical_sector,
             job,
@@ -456,7 +457,7 @@ impl SalvageReady {
         let source_facts = DriveFacts::new(&identity, source.geometry(), Ribbon::of(&Looked::at_structures(&view()), size));
         if let Some(image) = order.image.as_ref().filter(|_| report.outcome != Outcome::Interrupted) {
             drop(target);
-            packed(bench, &order, image, control, observer, &mut report);
+            packed(bench, &order, (image, &written), control, observer, &mut report);
         }
         let sheet = SheetData {
             job,
@@ -492,7 +493,8 @@ impl SalvageReady {
 }
 
 /// Makes an image of what was saved. Where all was, and the image is proved, what it was gathered in is taken away.
-fn packed(bench: &Bench, order: &SalvageOrder, image: &Path, control: &Control, observer: &dyn Observer, report: &mut Report) {
+/// `written` is the file it was gathered in, as it was opened.
+fn packed(bench: &Bench, order: &SalvageOrder, (image, written): (&Path, &str), control: &Control, observer: &dyn Observer, report: &mut Report) {
     let asked = ImageOrder {
         source: order.map.clone(),
         file: image.to_path_buf(),
@@ -502,9 +504,12 @@ fn packed(bench: &Bench, order: &SalvageOrder, image: &Path, control: &Control, 
         ..ImageOrder::default()
     };
     let shown = image.display();
+    let stands = node(&order.target);
+    let mut is_proved = false;
     let line = match asked.prepare(bench, control).and_then(|ready| ready.run(bench, control, observer)) {
         Err(refusal) => Line::new("image", Verdict::Fails, format!("{shown} could not be made of what was saved: {}", refusal.text)),
         Ok(made) => {
+            is_proved = made.outcome == Outcome::Proved;
             let blocks = made.proof.iter().find(|line| line.what == "blocks");
             let (held, said) = blocks.map_or((Verdict::NotChecked, ""), |line| (line.result, line.text.as_str()));
             match made.outcome {
@@ -517,7 +522,7 @@ fn packed(bench: &Bench, order: &SalvageOrder, image: &Path, control: &Control, 
             }
         }
     };
-    let is_whole = line.result == Verdict::Holds && report.outcome == Outcome::Proved;
+    let is_whole = is_proved && line.result == Verdict::Holds && report.outcome == Outcome::Proved;
     if line.result != Verdict::Holds {
         report.reason = [report.reason.as_str(), line.text.as_str()].iter().filter(|text| !text.is_empty()).copied().collect::<Vec<_>>().join("; ");
         report.outcome = match report.outcome {
@@ -528,6 +533,11 @@ fn packed(bench: &Bench, order: &SalvageOrder, image: &Path, control: &Control, 
     }
     report.proof.push(line);
     if is_whole {
+        // Another file may have come into its place while the image was made.
+        if stands.is_empty() || stands != written || node(&order.target) != stands {
+            report.reason = format!("{} is not the file that was written any more: it stays", order.target.display());
+            return;
+        }
         for path in [order.target.clone(), order.map.clone(), pieces::beside(&order.map)] {
             if let Err(error) = std::fs::remove_file(&path) {
                 report.reason = format!("{} could not be taken away: {error}", path.display());
