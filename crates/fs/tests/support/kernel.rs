@@ -8,10 +8,11 @@ use std::process::Command;
 fn kernel() -> PathBuf {
     let cache = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join("kernel");
     if !cache.join("ready").exists() {
-        let _ = fs::remove_dir_all(&cache);
         fs::create_dir_all(&cache).unwrap();
         let script = r#"
             set -e
+            exec 9>lock; flock 9; [ ! -e ready ] || exit 0
+            rm -rf boot bin etc lib usr *.deb
             image() { apt-cache depends linux-image-amd64 | awk '/Depends: linux-image/ {print $2; exit}'; }
             [ -n "$(image)" ] || apt-get update -qq
             apt-get download -qq "$(image)" busybox-static >/dev/null 2>&1 || { apt-get update -qq; apt-get download -qq "$(image)" busybox-static; }
