@@ -3,7 +3,7 @@
 use crate::document::{Drive, Show};
 use crate::follow::{Follower, obey_signals};
 use crate::waiting::Waiting;
-use crate::{CloneArgs, Common, code, exit_code};
+use crate::{CloneArgs, Common, code, exit_code, machines};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{SheetData, draw, verdict, write_paper};
 use badger_bench::{Bench, Checkup, ledger};
@@ -15,6 +15,7 @@ use badger_inspect::{Content, Looked};
 use badger_inspect::{Hazard, Level, Line, Verdict};
 use badger_jobs::{Order, Prepared, Ready};
 use badger_layout::Kind;
+use badger_system::mend::Wishes;
 use badger_transfer::{Control, Outcome, Report, verify as compare};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -133,7 +134,8 @@ pub fn print_proof(lines: &[Line], verbose: bool) {
 }
 
 /// `badger check`.
-pub fn check(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> {
+pub fn check(bench: &Bench, path: &Path, machine: Option<&str>, common: &Common) -> Result<u8, Refusal> {
+    let machine = machine.map(machines::find).transpose()?;
     let source = bench.workshop.source(path)?;
     let looked = Looked::at(&source);
     let table = &looked.table;
@@ -156,7 +158,11 @@ pub fn check(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal>
     lines.extend(badger_inspect::volumes::check(&source, &looked));
     drop(waiting);
     lines.extend(badger_system::lines(&source, &looked));
-    lines.extend(badger_system::licence::lines(&source, &looked));
+    if let Some(machine) = &machine {
+        badger_system::machine::spare(machine, &mut lines);
+        lines.extend(badger_system::machine::lines(machine, &source, &looked));
+    }
+    lines.extend(badger_system::licence::lines(&source, &looked, machine.as_ref()));
     if common.json {
         print_json(&serde_json::json!({ "proof": lines }));
     } else {
@@ -166,8 +172,13 @@ pub fn check(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal>
 }
 
 /// The order the arguments name.
-pub fn order(args: &CloneArgs, bench: &Bench) -> Order {
-    Order {
+///
+/// # Errors
+/// A machine that is none.
+pub fn order(args: &CloneArgs, bench: &Bench) -> Result<Order, Refusal> {
+    Ok(Order {
+        machine: args.machine.as_deref().map(machines::find).transpose()?,
+        wishes: Wishes { afresh: args.afresh, drivers: args.drivers },
         new_size: args.new_size,
         ids: args.ids.into(),
         restart: args.restart,
@@ -178,7 +189,7 @@ pub fn order(args: &CloneArgs, bench: &Bench) -> Order {
         customer: args.job.customer.clone(),
         technician: if args.job.technician.is_empty() { bench.config.technician.clone() } else { args.job.technician.clone() },
         ..Order::new(args.source.clone(), args.target.clone())
-    }
+    })
 }
 
 /// `badger clone`.
@@ -196,7 +207,7 @@ pub fn clone(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Ref
     let waiting = Waiting::begin("looking at both drives, and going over what is to change".into(), common);
     let (control, follower) = (Arc::new(Control::new()), Follower::new(common));
     control.limit(args.job.rate.unwrap_or(0));
-    let ready = Prepared::of(bench, &order(args, bench)).and_then(|prepared| {
+    let ready = order(args, bench).and_then(|order| Prepared::of(bench, &order)).and_then(|prepared| {
         // Until here a signal simply ends the program: nothing is open but for reading.
         obey_signals(control.clone());
         prepared.settle(&control, &follower).map_err(|(_, refusal)| refusal)

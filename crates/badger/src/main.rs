@@ -32,6 +32,7 @@ mod follow;
 mod images;
 mod lend;
 mod log;
+mod machines;
 mod mend;
 mod output;
 mod papers;
@@ -110,6 +111,14 @@ enum Command {
     Check {
         /// Block device, raw file or simulated drive
         drive: PathBuf,
+        /// The machine that it goes into: one that comes along (badger machines), or a file
+        #[arg(long, value_name = "MACHINE")]
+        machine: Option<String>,
+    },
+    /// Machines that come along, as descriptions to be edited; one as a file on standard output
+    Machines {
+        /// Its name
+        name: Option<String>,
     },
     /// Clone a drive onto another one and prove it
     Clone(CloneArgs),
@@ -220,6 +229,15 @@ pub struct CloneArgs {
     /// Fit the partitions to the target: auto, or rules such as 3=200GiB,4=out (see the guide)
     #[arg(long, value_name = "RULES")]
     pub fit: Option<Rules>,
+    /// The machine that the target goes into: one that comes along (badger machines), or a file
+    #[arg(long, value_name = "MACHINE")]
+    pub machine: Option<String>,
+    /// A system that only slept starts afresh on the target: what was open in it is lost there
+    #[arg(long)]
+    pub afresh: bool,
+    /// Every driver for storage that the system has starts with it on the target
+    #[arg(long)]
+    pub drivers: bool,
     /// What goes into the ledger.
     #[command(flatten)]
     pub job: JobArgs,
@@ -447,7 +465,8 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Demo { dir, run, hurry }) => demo::demo(dir, run, hurry, bench.config, common),
         Some(Command::Drives) => commands::drives(&bench, common),
         Some(Command::Show { drive }) => commands::show(&bench, &drive, common),
-        Some(Command::Check { drive }) => commands::check(&bench, &drive, common),
+        Some(Command::Check { drive, machine }) => commands::check(&bench, &drive, machine.as_deref(), common),
+        Some(Command::Machines { name }) => machines::machines(name.as_deref(), common),
         Some(Command::Clone(args)) => commands::clone(&bench, &args, common),
         Some(Command::Image(args)) => images::image(&bench, &args, common),
         Some(Command::Repair(args)) => images::repair(&bench, &args, common),

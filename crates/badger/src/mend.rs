@@ -23,6 +23,9 @@ pub struct MendArgs {
     /// Every driver for storage that the system has starts with it, as another machine may need it
     #[arg(long)]
     pub drivers: bool,
+    /// The machine that it goes into: one that comes along (badger machines), or a file
+    #[arg(long, value_name = "MACHINE")]
+    pub machine: Option<String>,
     /// Take back what was set right last
     #[arg(long)]
     pub undo: bool,
@@ -30,7 +33,8 @@ pub struct MendArgs {
 
 /// `badger mend`.
 pub fn mend(bench: &Bench, args: &MendArgs, common: &Common) -> Result<u8, Refusal> {
-    let order = MendOrder { target: args.target.clone(), wishes: Wishes { afresh: args.afresh, drivers: args.drivers }, undo: args.undo };
+    let machine = args.machine.as_deref().map(crate::machines::find).transpose()?;
+    let order = MendOrder { target: args.target.clone(), wishes: Wishes { afresh: args.afresh, drivers: args.drivers }, undo: args.undo, machine };
     let refused = |refusal: Refusal| {
         if common.json {
             commands::print_json(&serde_json::json!({ "outcome": "refused", "code": refusal.code, "reason": refusal.text }));

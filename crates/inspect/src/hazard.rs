@@ -83,7 +83,7 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
             State::Hibernated => out.push(Hazard::new(
                 Level::Mind,
                 "volume-asleep",
-                format!("{name}: its system only slept; shut it down fully in its machine first, or its start may fail"),
+                format!("{name}: its system only slept; shut it down fully in its machine first, or let it start afresh on the target"),
             )),
             State::Damaged => out.push(Hazard::new(Level::Mind, "volume-damaged", format!("{name}: {}", volume.problems.join("; ")))),
         }
@@ -157,8 +157,9 @@ pub fn of_plan(looked: &Looked, plan: &Plan, references: &[Reference]) -> Vec<Ha
     let broken: Vec<String> = references::broken(references).map(Reference::told).collect();
     if let Some(first) = broken.first() {
         let more = if broken.len() > 1 { format!(" and {} more", broken.len() - 1) } else { String::new() };
-        let text =
-            format!("the target will not start as it is: {first}{more} will not be found there; keep what they name, or set them right afterwards");
+        let text = format!(
+            "what starts it names what the target will not have: {first}{more}; that is set right after the copy where it can be in place, and the proof says what is left"
+        );
         out.push(Hazard::new(Level::Mind, "will-not-start", text));
     }
     if plan.reach() > plan.target.size_bytes {

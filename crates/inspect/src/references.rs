@@ -25,7 +25,7 @@ impl Effect {
         match self {
             Self::Kept => "kept valid",
             Self::SetRight => "set right",
-            Self::StartUp => "left to the start-up step",
+            Self::StartUp => "set right after the copy, where it can be",
         }
     }
 }

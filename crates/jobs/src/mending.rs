@@ -7,6 +7,7 @@ use badger_drive::{Candidate, Refusal, Target};
 use badger_inspect::{Line, Looked, Verdict};
 use badger_system::mend::{self, Repair, Wishes};
 use badger_system::patch::Patch;
+use badger_system::{Machine, machine};
 use badger_transfer::{Outcome, Report};
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File};
@@ -23,6 +24,8 @@ pub struct MendOrder {
     pub wishes: Wishes,
     /// Take back what was set right last.
     pub undo: bool,
+    /// The machine that the target goes into, where somebody said.
+    pub machine: Option<Machine>,
 }
 
 /// What will be done, before anything is.
@@ -56,9 +59,20 @@ struct Kept {
     patches: Vec<Patch>,
 }
 
-fn chain(bench: &Bench, path: &Path) -> Result<Vec<Line>, Refusal> {
-    let drive = bench.workshop.source(path)?;
-    Ok(badger_system::lines(&drive, &Looked::at_structures(&drive)))
+fn chain(bench: &Bench, order: &MendOrder) -> Result<Vec<Line>, Refusal> {
+    let drive = bench.workshop.source(&order.target)?;
+    let looked = Looked::at_structures(&drive);
+    let mut lines = badger_system::lines(&drive, &looked);
+    if let Some(machine) = &order.machine {
+        machine::spare(machine, &mut lines);
+        lines.extend(machine::lines(machine, &drive, &looked));
+    }
+    Ok(lines)
+}
+
+/// A line about the machine that the target goes into.
+fn is_of_machine(line: &Line) -> bool {
+    line.link.starts_with("machine/")
 }
 
 /// Journals of a target, the oldest first.
@@ -95,7 +109,7 @@ impl MendOrder {
             );
             return Err(Refusal::new("not-a-target", text));
         }
-        let chain = badger_system::lines(&drive, &looked);
+        let chain = chain(bench, &self)?;
         if !self.undo {
             let repairs = mend::find(&drive, &looked, &chain, self.wishes);
             return Ok(MendReady { order: self, candidate, chain, repairs, undoes: None });
@@ -121,11 +135,20 @@ impl MendReady {
         self.candidate.tail()
     }
 
-    /// Sets right what was shown, and looks at the chain again.
+    /// Sets right what was shown, looks at the chain again, and puts that into the target's job.
     ///
     /// # Errors
     /// A refusal; then nothing was written, or its text says what was.
     pub fn run(self, bench: &Bench, tail: &str) -> Result<Mended, Refusal> {
+        let key = self.candidate.key();
+        let mended = self.apply(bench, tail)?;
+        note(bench, &key, &mended)
+            .map_err(|error| Refusal::new("ledger", format!("it is {}, and the ledger could not be written: {error}", mended.outcome)))?;
+        Ok(mended)
+    }
+
+    /// Sets right what was shown, and looks at the chain again.
+    pub(crate) fn apply(self, bench: &Bench, tail: &str) -> Result<Mended, Refusal> {
         let Self { order, candidate, repairs, undoes, .. } = self;
         let (key, patches) = (candidate.key(), repairs.iter().flat_map(|repair| &repair.patches).collect::<Vec<_>>());
         let target = candidate.release_to_mend(tail)?;
@@ -169,10 +192,8 @@ impl MendReady {
         let mended = Mended {
             outcome: if undoes.is_some() { "undone" } else { "mended" },
             repairs: repairs.iter().map(|repair| repair.text.clone()).collect(),
-            proof: chain(bench, &order.target)?,
+            proof: chain(bench, &order)?,
         };
-        note(bench, &key, &mended)
-            .map_err(|error| Refusal::new("ledger", format!("it is {}, and the ledger could not be written: {error}", mended.outcome)))?;
         Ok(mended)
     }
 }
@@ -182,13 +203,22 @@ impl Mended {
     pub fn stand_in(&self, report: &mut Report) {
         let place = report.proof.iter().position(|line| line.what == "boot").unwrap_or(report.proof.len());
         let failed_to_start = report.proof.iter().any(|line| line.what == "boot" && line.result == Verdict::Fails);
+        // What the machine does not take stays, where nobody looked at that again; whether it is still so is not known then.
+        let mut old: Vec<Line> = Vec::new();
+        if !self.proof.iter().any(is_of_machine) {
+            old = report.proof.iter().filter(|line| is_of_machine(line)).cloned().collect();
+            let changes = |line: &Line| ["machine/controller", "machine/entry", "machine/sleep"].contains(&line.link.as_str());
+            for line in old.iter_mut().filter(|line| changes(line)) {
+                (line.result, line.text) = (Verdict::NotChecked, format!("{}; not looked at again after what was set right", line.text));
+            }
+        }
         report.proof.retain(|line| line.what != "boot");
         let text = match self.outcome {
             "undone" => "what was set right after the copy was taken back",
             _ => "set right after the copy; badger mend --undo takes it back",
         };
         let first = Line { evidence: self.repairs.clone(), ..Line::new("boot", Verdict::Differs, text) };
-        report.proof.splice(place..place, std::iter::once(first).chain(self.proof.iter().cloned()));
+        report.proof.splice(place..place, std::iter::once(first).chain(self.proof.iter().cloned()).chain(old));
         // What it was finished for besides stays: what was lost, and what was never compared.
         let fails_now = self.proof.iter().any(|line| line.result == Verdict::Fails);
         if (failed_to_start && report.outcome == Outcome::Finished) || (fails_now && report.outcome == Outcome::Proved) {

@@ -2,6 +2,8 @@
 
 use badger_layout::Rules;
 use badger_layout::plan::{Ids, Rest};
+use badger_system::Machine;
+use badger_system::mend::Wishes;
 use std::path::PathBuf;
 
 /// What is asked for.
@@ -23,6 +25,10 @@ pub struct Order {
     pub used: Option<Rest>,
     /// How the partitions are to fit the target; `None` for a clone as it is.
     pub fit: Option<Rules>,
+    /// The machine that the target goes into, where somebody said.
+    pub machine: Option<Machine>,
+    /// What is set right on the target beyond what the copy itself broke.
+    pub wishes: Wishes,
     /// The customer's ticket; may be empty.
     pub ticket: String,
     /// Customer; may be empty.
@@ -44,6 +50,8 @@ impl Order {
             again: false,
             used: None,
             fit: None,
+            machine: None,
+            wishes: Wishes::default(),
             ticket: none(),
             customer: none(),
             technician: none(),

@@ -2,6 +2,7 @@
 
 use crate::order::Order;
 use crate::plan::{self, Asked, Sources};
+use crate::starting;
 use badger_bench::Bench;
 use badger_bench::ledger;
 use badger_bench::ribbon::Ribbon;
@@ -97,6 +98,7 @@ impl Prepared {
                 format!("the target holds what job {job} has copied so far, {}: it is gone on with", badger_drive::size::human(past.done_bytes()));
             standing.push(Hazard { level: Level::Note, code: "target-unfinished", text });
         }
+        standing.extend(starting::before(order, &source, &looked, &candidate));
         let references = named(&source, &looked, &surveyed, draft.plan());
         let hazards = hazards(&standing, &looked, draft.plan(), &references, whole);
         let order = order.clone();
@@ -203,18 +205,7 @@ fn named(source: &Source, looked: &Looked, surveyed: &[Surveyed], plan: &Plan) -
         let carriers: Vec<Carrier> = surveyed.iter().map(Carrier::from).collect();
         return references::find(&looked.table, &carriers, plan);
     }
-    let opened: Vec<_> = looked
-        .volumes
-        .iter()
-        .filter_map(|(number, volume)| {
-            let partition = looked.table.partitions.iter().find(|partition| partition.number == *number)?;
-            let (start, len) = looked.table.place(partition);
-            Some((*number, start, volume.kind, badger_fs::open(source, start, len).ok()))
-        })
-        .collect();
-    let carriers: Vec<Carrier> =
-        opened.iter().map(|(number, start, kind, fs)| Carrier { number: *number, start: *start, kind: *kind, fs: fs.as_deref() }).collect();
-    references::find(&looked.table, &carriers, plan)
+    starting::named(source, looked, &looked.table, plan)
 }
 
 /// All there is to know, the stops first.

@@ -115,7 +115,10 @@ impl Ready {
         for line in &report.proof {
             info!(run = run_id, what = format!("{:?}", line.what), result = format!("{:?}", line.result), "proof");
         }
-        starting::prove(&mut report, bench, (&order.source, &order.target), control);
+        starting::prove(&mut report, bench, &order, control);
+        if starting::sets_right(&order, &references) {
+            starting::set_right(&mut report, bench, &order, tail, (&looked.table, &plan, &references));
+        }
         let (rates, mut ledger) = recorder.finish();
         let row = ledger.job(job).ok().flatten();
         let sheet = SheetData {

@@ -1,10 +1,101 @@
 //! Whether what was written will start: its boot chain, held against that of what it was copied from.
 
+use crate::mending::MendOrder;
+use crate::order::Order;
 use badger_bench::Bench;
-use badger_drive::{Control, Source};
-use badger_inspect::{Line, Looked, Verdict};
+use badger_drive::{Candidate, Control, Source};
+use badger_inspect::references::{self, Carrier, Reference};
+use badger_inspect::{Hazard, Level, Line, Looked, Verdict};
+use badger_layout::plan::Ids;
+use badger_layout::{Plan, Table};
+use badger_system::machine::{self, Guest};
+use badger_system::mend::Wishes;
 use badger_transfer::{Outcome, Report};
 use std::path::Path;
+
+/// What is to be known of starting before anything is copied: what the machine that it goes into would not take, and what is asked for.
+pub(crate) fn before(order: &Order, source: &Source, looked: &Looked, candidate: &Candidate) -> Vec<Hazard> {
+    let mut out = Vec::new();
+    let asleep = machine::asleep(source, looked);
+    if let (true, Some(place)) = (order.wishes.afresh, &asleep) {
+        let text = format!("the system on {place} starts afresh on the target: what was open and not saved is lost there, and stays on the source");
+        out.push(Hazard::new(Level::Mind, "starts-afresh", text));
+    }
+    let Some(machine) = &order.machine else { return out };
+    let chains = badger_system::chains(source, looked);
+    let asleep = asleep.filter(|_| !order.wishes.afresh);
+    let guest = Guest { bus: candidate.identity().bus, sector: candidate.geometry().logical_sector, chains: &chains, asleep };
+    for line in machine::fit(machine, &guest) {
+        let level = match line.result {
+            Verdict::Fails => Level::Mind,
+            Verdict::NotChecked | Verdict::Differs => Level::Note,
+            Verdict::Holds => continue,
+        };
+        let name = line.link.rsplit('/').next().unwrap_or_default();
+        let Some((_, code)) = machine::LINKS.iter().find(|(link, _)| *link == name) else { continue };
+        out.push(Hazard::new(level, code, format!("{}: {}", machine.name, line.text)));
+    }
+    out
+}
+
+/// What on a drive names something of a table, and what a plan does to it.
+pub(crate) fn named(drive: &Source, looked: &Looked, table: &Table, plan: &Plan) -> Vec<Reference> {
+    let opened: Vec<_> = looked
+        .volumes
+        .iter()
+        .filter_map(|(number, volume)| {
+            let partition = looked.table.partitions.iter().find(|partition| partition.number == *number)?;
+            let (start, len) = looked.table.place(partition);
+            Some((*number, start, volume.kind, badger_fs::open(drive, start, len).ok()))
+        })
+        .collect();
+    let carriers: Vec<Carrier> =
+        opened.iter().map(|(number, start, kind, fs)| Carrier { number: *number, start: *start, kind: *kind, fs: fs.as_deref() }).collect();
+    references::find(table, &carriers, plan)
+}
+
+/// Whether something is set right on the target in the same pass.
+pub(crate) fn sets_right(order: &Order, references: &[Reference]) -> bool {
+    order.ids == Ids::Fresh || order.wishes != Wishes::default() || references::broken(references).next().is_some()
+}
+
+/// Sets right on the target what the copy broke of its start, and what was asked for; the report says what, and what is left.
+pub(crate) fn set_right(report: &mut Report, bench: &Bench, order: &Order, tail: &str, (table, plan, before): (&Table, &Plan, &[Reference])) {
+    if !is_whole(report) {
+        return;
+    }
+    let mend = MendOrder { target: order.target.clone(), wishes: order.wishes, undo: false, machine: order.machine.clone() };
+    let done = mend.prepare(bench).and_then(|ready| if ready.repairs.is_empty() { Ok(None) } else { ready.apply(bench, tail).map(Some) });
+    let place = |report: &Report| report.proof.iter().rposition(|line| line.what == "boot").map_or(report.proof.len(), |at| at + 1);
+    let mended = match done {
+        Ok(None) => return,
+        Ok(Some(mended)) => mended,
+        Err(refusal) => {
+            let at = place(report);
+            report.proof.insert(at, Line::new("boot", Verdict::Fails, format!("it was not set right: {}", refusal.text)));
+            (report.outcome, report.reason) = report.verdict();
+            return;
+        }
+    };
+    mended.stand_in(report);
+    // What the chain does not go through may name the old places still.
+    let Ok(drive) = bench.workshop.source(&order.target) else { return };
+    let looked = Looked::at_structures(&drive);
+    let now = named(&drive, &looked, table, plan);
+    let is_left = |old: &&Reference| now.iter().any(|new| new.place == old.place && new.names == old.names);
+    let left: Vec<String> = references::broken(before).filter(is_left).map(Reference::told).collect();
+    if !left.is_empty() {
+        let at = place(report);
+        let line = Line::new("boot", Verdict::Fails, "what is named here is not on the target, and could not be set right in place");
+        report.proof.insert(at, Line { evidence: left, ..line });
+        (report.outcome, report.reason) = report.verdict();
+    }
+}
+
+/// Whether a run came to its end.
+fn is_whole(report: &Report) -> bool {
+    matches!(report.outcome, Outcome::Proved | Outcome::Finished | Outcome::Incomplete)
+}
 
 /// A drive that gives nothing more once the run is told to stop, and what its first structures say.
 fn look(bench: &Bench, path: &Path, control: &Control) -> Option<(Source, Looked)> {
@@ -16,13 +107,14 @@ fn look(bench: &Bench, path: &Path, control: &Control) -> Option<(Source, Looked
 
 /// Puts the links of the target's chain in place of the line that nobody looked. What does not hold on the source either is told so, and is no
 /// fault of the copy.
-pub(crate) fn prove(report: &mut Report, bench: &Bench, (source, target): (&Path, &Path), control: &Control) {
-    if !matches!(report.outcome, Outcome::Proved | Outcome::Finished | Outcome::Incomplete) {
+pub(crate) fn prove(report: &mut Report, bench: &Bench, order: &Order, control: &Control) {
+    if !is_whole(report) {
         return;
     }
+    let (source, target, machine) = (order.source.as_path(), order.target.as_path(), order.machine.as_ref());
     let Some((drive, looked)) = look(bench, target, control) else { return };
     let chain = badger_system::lines(&drive, &looked);
-    let licence = badger_system::licence::lines(&drive, &looked);
+    let licence = badger_system::licence::lines(&drive, &looked, machine);
     if let Some(place) = report.proof.iter().position(|line| line.what == "licence")
         && licence.iter().any(|line| !line.link.is_empty())
     {
@@ -40,6 +132,10 @@ pub(crate) fn prove(report: &mut Report, bench: &Bench, (source, target): (&Path
                 line.text = format!("{}; it is so on the source too", line.text);
             }
         }
+    }
+    if let Some(machine) = machine {
+        machine::spare(machine, &mut lines);
+        lines.extend(machine::lines(machine, &drive, &looked));
     }
     let broken = lines.iter().find(|line| line.result == Verdict::Fails).map(|line| line.text.clone());
     let place = report.proof.iter().position(|line| line.what == "boot").unwrap_or(report.proof.len());

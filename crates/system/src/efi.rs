@@ -1,6 +1,6 @@
 //! Firmware of the new kind: the system partition, the programs on it, and what they read.
 
-use crate::link::{Chain, Firmware, Link};
+use crate::link::{Chain, Firmware, Link, Offers};
 use crate::linux::{self, resolve, words};
 use crate::loader::{Built, built, linux_path, script};
 use crate::pe::{Machine, Program};
@@ -138,6 +138,12 @@ fn loaders(place: &Place, programs: &[Found], wrong: &[String], links: &mut Vec<
     });
     let damaged = wrong.iter().find(|text| text.to_lowercase().starts_with("/efi/boot/boot"));
     let own = programs.iter().position(|found| !found.is_fallback() && found.program.is_for_firmware && is_loader(&found.path));
+    let offers = |at: usize| Offers {
+        processor: Some(programs[at].program.machine),
+        is_signed: Some(programs[at].program.is_signed),
+        is_fallback: Some(fallback == Some(at)),
+        storage: None,
+    };
     if let Some(found) = misplaced {
         let text = format!("{} is a program for {}: firmware that looks there cannot run it", found.path, found.program.machine.word());
         links.push(Link::broken("loader", text).with(evidence.clone()));
@@ -147,7 +153,8 @@ fn loaders(place: &Place, programs: &[Found], wrong: &[String], links: &mut Vec<
         (Some(at), ..) => {
             links.push(
                 Link::holds("loader", format!("{} is there, a program for {}", programs[at].path, programs[at].program.machine.word()))
-                    .with(evidence),
+                    .with(evidence)
+                    .offering(offers(at)),
             );
             Some(at)
         }
@@ -160,7 +167,7 @@ fn loaders(place: &Place, programs: &[Found], wrong: &[String], links: &mut Vec<
                 "there is no program at the fallback path; {} starts only where the machine itself has an entry for it, which is not on the drive",
                 programs[at].path
             );
-            links.push(Link::unknown("loader", text).with(evidence));
+            links.push(Link::unknown("loader", text).with(evidence).offering(offers(at)));
             Some(at)
         }
         (None, None, None) => {

@@ -8,6 +8,7 @@ pub mod licence;
 pub mod link;
 pub mod linux;
 mod loader;
+pub mod machine;
 pub mod mend;
 pub mod patch;
 pub mod pe;
@@ -18,3 +19,4 @@ mod windows;
 
 pub use chain::{chains, lines};
 pub use link::{Chain, Firmware, Link};
+pub use machine::Machine;

@@ -1,5 +1,6 @@
 //! What a system of the NT family says of its licence, and what becomes of that on another machine.
 
+use crate::machine::Machine;
 use crate::places::Places;
 use crate::windows::hive;
 use badger_drive::Source;
@@ -228,7 +229,8 @@ pub fn of(drive: &Source, looked: &Looked) -> Vec<(String, Result<Licence, Strin
 }
 
 /// The same as lines of a proof; nobody asked for keys.
-pub fn lines(drive: &Source, looked: &Looked) -> Vec<Line> {
+/// For a machine that is known it is told what becomes of the licence there.
+pub fn lines(drive: &Source, looked: &Looked, machine: Option<&Machine>) -> Vec<Line> {
     let found = of(drive, looked);
     if found.is_empty() {
         return vec![Line::new("licence", Verdict::NotChecked, "no system with a licence that is known here was found")];
@@ -238,7 +240,12 @@ pub fn lines(drive: &Source, looked: &Looked) -> Vec<Line> {
         Ok(licence) => {
             let channel = licence.channel.as_ref().map_or_else(|| "how it was sold is not kept".into(), Channel::word);
             let (same, other) = (licence.forecast(true), licence.forecast(false));
-            let text = format!("{} {}: on the same machine it {}, on another it {}", licence.product, licence.version, said(same.0), said(other.0));
+            let which = match machine {
+                Some(machine) if machine.same => format!("on the same machine it {}", said(same.0)),
+                Some(machine) => format!("on \"{}\" it {}", machine.name, said(other.0)),
+                None => format!("on the same machine it {}, on another it {}", said(same.0), said(other.0)),
+            };
+            let text = format!("{} {}: {which}", licence.product, licence.version);
             let mut evidence = vec![
                 format!("edition {}, {}, product id {}", dash(&licence.edition), dash(&licence.install), dash(&licence.product_id)),
                 format!("sold: {channel}"),

@@ -1,5 +1,6 @@
 //! A boot chain as it is told: link by link, with what each rests on.
 
+use crate::pe;
 use badger_inspect::{Line, Verdict};
 
 /// Firmware that a machine starts with.
@@ -22,6 +23,19 @@ impl Firmware {
     }
 }
 
+/// What a link brings along for the machine that it has to fit.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Offers {
+    /// The processor of the program that firmware starts.
+    pub processor: Option<pe::Machine>,
+    /// Whether that program carries a signature.
+    pub is_signed: Option<bool>,
+    /// Whether it lies where firmware looks that knows nothing of the drive.
+    pub is_fallback: Option<bool>,
+    /// The ways in which the system finds its own disk, by the words for them.
+    pub storage: Option<Vec<&'static str>>,
+}
+
 /// One step from firmware to login.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Link {
@@ -33,11 +47,13 @@ pub struct Link {
     pub text: String,
     /// What that rests on.
     pub evidence: Vec<String>,
+    /// What it brings along.
+    pub offers: Offers,
 }
 
 impl Link {
     pub(crate) fn new(name: &'static str, result: Verdict, text: impl Into<String>) -> Self {
-        Self { name, result, text: text.into(), evidence: Vec::new() }
+        Self { name, result, text: text.into(), evidence: Vec::new(), offers: Offers::default() }
     }
 
     pub(crate) fn holds(name: &'static str, text: impl Into<String>) -> Self {
@@ -55,6 +71,10 @@ impl Link {
     pub(crate) fn with(mut self, evidence: impl IntoIterator<Item = String>) -> Self {
         self.evidence.extend(evidence);
         self
+    }
+
+    pub(crate) fn offering(self, offers: Offers) -> Self {
+        Self { offers, ..self }
     }
 }
 

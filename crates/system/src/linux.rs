@@ -1,7 +1,7 @@
 //! From a loader's configuration to the system of a Linux machine: entries, kernel, initial RAM file system, root, what is mounted.
 
 use crate::archive::{self, module};
-use crate::link::Link;
+use crate::link::{Link, Offers};
 use crate::pe::Program;
 use crate::places::{Place, Places, Sought, whole};
 use badger_drive::field::{le16, le32};
@@ -279,11 +279,13 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
     let (with, without): (Vec<_>, Vec<_>) = STORAGE.iter().partition(|(_, modules)| is_there(modules));
     let list = |some: &[&(&'static str, &[&str])]| some.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", ");
     let evidence = (!without.is_empty()).then(|| format!("without a driver: {}", list(&without)));
-    links.push(match with.is_empty() {
+    let storage = builtin.is_some().then(|| with.iter().map(|(name, _)| *name).collect());
+    let link = match with.is_empty() {
         true if builtin.is_none() => Link::unknown("drivers", "no driver for storage is in it; what the kernel has itself could not be read"),
         true => Link::broken("drivers", "no driver for storage is in it, nor in the kernel: it will not find its own disk"),
         false => Link::holds("drivers", format!("it finds its disk on {}", list(&with))).with(evidence),
-    });
+    };
+    links.push(link.offering(Offers { storage, ..Offers::default() }));
 }
 
 /// What the system mounts while it starts.

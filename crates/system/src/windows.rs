@@ -1,6 +1,6 @@
 //! From the boot store of a system of the NT family to its login.
 
-use crate::link::{Firmware, Link};
+use crate::link::{Firmware, Link, Offers};
 use crate::pe::Program;
 use crate::places::{Place, Places, Sought, whole};
 use crate::registry::{Bytes, Hive};
@@ -231,11 +231,12 @@ fn drivers(hive: &Hive, set: &str, system: &Place, root: &str, links: &mut Vec<L
         if starts { with.push(name) } else { without.push(name) }
     }
     let evidence = [format!("without a driver that starts with it: {}", without.join(", "))];
-    links.push(match (missing.is_empty(), with.is_empty()) {
+    let link = match (missing.is_empty(), with.is_empty()) {
         (false, _) => Link::broken("drivers", missing.join("; ")).with(evidence),
         (true, true) => Link::broken("drivers", "no driver for storage starts with the system: it will not find its own disk"),
         (true, false) => Link::holds("drivers", format!("it finds its disk on {}", with.join(", "))).with(evidence),
-    });
+    };
+    links.push(link.offering(Offers { storage: Some(with), ..Offers::default() }));
 }
 
 /// A path as services write it.

@@ -372,7 +372,7 @@ fn what_is_broken_is_mended(#[case] uefi: bool, #[case] change: Change) {
 fn what_is_known_of_the_licence_is_told_and_the_key_is_not() {
     let dir = tempfile::tempdir().unwrap();
     let drive = Workshop::default().source(&Made::new(true).disk(dir.path())).unwrap();
-    let lines = badger_system::licence::lines(&drive, &Looked::at(&drive));
+    let lines = badger_system::licence::lines(&drive, &Looked::at(&drive), None);
     let all = format!("{} {}", lines[0].text, lines[0].evidence.join(" "));
     for said in [
         "System 10 Pro 22H2, build 19045",
