@@ -36,6 +36,7 @@ mod machines;
 mod mend;
 mod output;
 mod papers;
+mod rehearse;
 mod salvage;
 mod waiting;
 
@@ -132,6 +133,8 @@ enum Command {
     Salvage(salvage::SalvageArgs),
     /// Set right what keeps a target from starting, or take that back
     Mend(mend::MendArgs),
+    /// Start a drive in a virtual machine without writing to it, and read what comes of it
+    Rehearse(rehearse::RehearseArgs),
     /// Compare two drives or images; an image alone with its own hashes
     Verify {
         /// One
@@ -473,6 +476,7 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Restore(args)) => images::restore(&bench, &args, common),
         Some(Command::Salvage(args)) => salvage::salvage(&bench, &args, common),
         Some(Command::Mend(args)) => mend::mend(&bench, &args, common),
+        Some(Command::Rehearse(args)) => rehearse::rehearse(&bench, &args, common),
         Some(Command::Verify { a, b: Some(b) }) => commands::verify(&bench, &a, &b, common),
         Some(Command::Verify { a, b: None }) => images::verify(&bench, &a, common),
         Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, common),

@@ -12,7 +12,7 @@ const FLOORS: [&[&str]; 9] = [
     &["fs"],
     &["inspect"],
     &["people", "transfer", "salvage", "system"],
-    &["bench"],
+    &["bench", "rehearsal"],
     &["jobs"],
     &["tui"],
     &["badger"],

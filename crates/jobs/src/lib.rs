@@ -4,12 +4,14 @@
 //! such a [`Ready`] order runs: what was shown is what is done.
 
 mod imaging;
+pub mod machines;
 pub mod mending;
 mod order;
 mod outcome;
 mod plan;
 mod prepared;
 mod record;
+pub mod rehearsing;
 mod run;
 pub mod salvage;
 pub mod salvaged;

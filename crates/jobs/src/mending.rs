@@ -1,8 +1,8 @@
 //! Setting right what keeps a target from starting, with a journal that takes it back.
 
+use crate::record;
 use badger_bench::Bench;
 use badger_bench::ledger;
-use badger_bench::sheet::SheetData;
 use badger_drive::{Candidate, Refusal, Target};
 use badger_inspect::{Line, Looked, Verdict};
 use badger_system::mend::{self, Repair, Wishes};
@@ -142,7 +142,7 @@ impl MendReady {
     pub fn run(self, bench: &Bench, tail: &str) -> Result<Mended, Refusal> {
         let key = self.candidate.key();
         let mended = self.apply(bench, tail)?;
-        note(bench, &key, &mended)
+        record::amend(bench, &key, |report| mended.stand_in(report))
             .map_err(|error| Refusal::new("ledger", format!("it is {}, and the ledger could not be written: {error}", mended.outcome)))?;
         Ok(mended)
     }
@@ -225,20 +225,6 @@ impl Mended {
             (report.outcome, report.reason) = report.verdict();
         }
     }
-}
-
-/// A run of its own in the target's job, so that its paper says what stands there now.
-fn note(bench: &Bench, key: &str, mended: &Mended) -> Result<(), ledger::Error> {
-    let mut ledger = bench.open_ledger()?;
-    let Some(job) = ledger.last_job_of(key)? else { return Ok(()) };
-    let Some((mut report, sheet)) = ledger.last_run(job.id)? else { return Ok(()) };
-    mended.stand_in(&mut report);
-    let run = ledger.begin_run(job.id)?;
-    let json = match serde_json::from_str::<SheetData>(&sheet) {
-        Ok(sheet) => serde_json::to_string(&SheetData { ended: ledger::now(), report: report.clone(), ..sheet }).unwrap_or_default(),
-        Err(_) => sheet,
-    };
-    ledger.end_run(run, &report, &json)
 }
 
 fn unwritten(path: &Path, error: &dyn std::fmt::Display) -> Refusal {

@@ -1,6 +1,7 @@
 //! A run as the ledger keeps it.
 
-use badger_bench::ledger::Ledger;
+use badger_bench::Bench;
+use badger_bench::ledger::{self, Ledger};
 use badger_bench::rates::Rates;
 use badger_bench::sheet::SheetData;
 use badger_layout::Plan;
@@ -85,4 +86,18 @@ impl Observer for Recorder<'_> {
         self.record.lock().expect("recorder lock").take(event);
         self.outer.event(event);
     }
+}
+
+/// Changes what the paper of a target's latest job says, as a run of its own in it: what stands there now is told, what stood there is kept.
+pub(crate) fn amend(bench: &Bench, key: &str, change: impl FnOnce(&mut Report)) -> Result<(), ledger::Error> {
+    let mut ledger = bench.open_ledger()?;
+    let Some(job) = ledger.last_job_of(key)? else { return Ok(()) };
+    let Some((mut report, sheet)) = ledger.last_run(job.id)? else { return Ok(()) };
+    change(&mut report);
+    let run = ledger.begin_run(job.id)?;
+    let json = match serde_json::from_str::<SheetData>(&sheet) {
+        Ok(sheet) => serde_json::to_string(&SheetData { ended: ledger::now(), report: report.clone(), ..sheet }).unwrap_or_default(),
+        Err(_) => sheet,
+    };
+    ledger.end_run(run, &report, &json)
 }

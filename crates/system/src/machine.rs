@@ -129,6 +129,8 @@ pub struct Machine {
     pub key: String,
     /// What kinds of drive fit there; empty where it is not known.
     pub takes: Vec<Takes>,
+    /// Words on its screen or its serial line that say that it is up, beside the usual ones.
+    pub up_when: String,
     /// Memory that a rehearsal gives it, in MiB; 0 for the usual amount.
     pub memory_mib: u32,
 }

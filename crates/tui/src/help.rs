@@ -28,6 +28,7 @@ const JOB: Keys = &[
     ("[ ]", "other jobs that are open"),
     ("e", "ticket and customer"),
     ("i  a", "Plan: identifiers kept or fresh; read the source a second time"),
+    ("w  z", "Plan: the machine it goes into; a system that sleeps starts afresh there"),
     ("u", "Plan: everything, or only what is in use with the rest left, discarded or zero"),
     ("f", "Plan: fit the partitions to the target, by the program's own proposal"),
     ("← → < >", "Plan: move the end or the start of the partition chosen with ↑ ↓"),

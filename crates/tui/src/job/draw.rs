@@ -179,6 +179,10 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
                 hints.push(("i", if job.order.ids == Ids::Keep { "fresh ids" } else { "keep ids" }));
                 hints.push(("u", if job.order.used.is_none() { "only what is in use" } else { "what of the rest" }));
                 hints.push(("f", "fit to the target"));
+                hints.push(("w", "what machine"));
+                if job.may_wake() {
+                    hints.push(("z", if job.order.wishes.afresh { "leave it asleep" } else { "start afresh" }));
+                }
             }
             hints.extend([("a", "second reading"), ("r", "look again"), ("Esc", "back")]);
             hints

@@ -16,6 +16,7 @@ use badger_drive::size::span;
 use badger_inspect::Level;
 use badger_jobs::{Order, Prepared, Ready, Sight};
 use badger_layout::plan::{Ids, Rest};
+use badger_system::Machine;
 use badger_transfer::events::Silent;
 use badger_transfer::{Control, Outcome, Report};
 use crossterm::event::KeyCode;
@@ -70,6 +71,12 @@ pub(super) struct Ground<'a> {
     pub bytes: u64,
     /// What lies where.
     pub ribbon: &'a Ribbon,
+}
+
+/// The machine after one, none after the last.
+fn next_machine(all: Vec<Machine>, now: Option<&Machine>) -> Option<Machine> {
+    let at = now.and_then(|now| all.iter().position(|machine| machine == now)).map_or(0, |at| at + 1);
+    all.into_iter().nth(at)
 }
 
 /// One job.
@@ -590,9 +597,22 @@ impl JobView {
                 self.prepare(bench);
             }
             KeyCode::Char('r') if self.running.is_none() => self.prepare(bench),
+            KeyCode::Char('w') if self.waiting.is_none() && self.running.is_none() => {
+                self.order.machine = next_machine(badger_jobs::machines::all(bench), self.order.machine.as_ref());
+                self.prepare(bench);
+            }
+            KeyCode::Char('z') if self.may_wake() && self.waiting.is_none() && self.running.is_none() => {
+                self.order.wishes.afresh = !self.order.wishes.afresh;
+                self.prepare(bench);
+            }
             _ if self.waiting.is_none() && self.running.is_none() && !fixed => self.fit_key(code, bench),
             _ => {}
         }
+    }
+
+    /// Whether a system sleeps on the source, so that it can be asked to start afresh.
+    pub(super) fn may_wake(&self) -> bool {
+        self.order.wishes.afresh || self.sight.as_ref().is_some_and(|sight| sight.hazards.iter().any(|hazard| hazard.code == "volume-asleep"))
     }
 
     pub(super) fn title(&self) -> (String, String) {
