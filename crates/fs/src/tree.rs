@@ -109,6 +109,15 @@ pub trait Volume: Tree {
     /// # Errors
     /// Why that cannot be; nothing was written anywhere.
     fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View>;
+
+    /// What has to be written so that files have more bytes at their ends: places on the volume, in bytes, and what is to stand there. Every
+    /// structure that counts or maps them is among it.
+    ///
+    /// # Errors
+    /// Why that cannot be.
+    fn lengthened(&self, _files: &[(&Node, &[u8])]) -> Result<Vec<(u64, Vec<u8>)>> {
+        Err(Finding::new("not-longer", "files of this format are not made longer here"))
+    }
 }
 
 /// Finds a path, its parts divided by `/`, from the root on; names that are no text go by how they are shown.

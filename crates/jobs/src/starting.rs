@@ -137,7 +137,8 @@ pub(crate) fn prove(report: &mut Report, bench: &Bench, order: &Order, control: 
         machine::spare(machine, &mut lines);
         lines.extend(machine::lines(machine, &drive, &looked));
     }
-    let broken = lines.iter().find(|line| line.result == Verdict::Fails).map(|line| line.text.clone());
+    let name = |line: &Line| machine.filter(|_| line.link.starts_with("machine/")).map(|machine| format!("{}: ", machine.name)).unwrap_or_default();
+    let broken = lines.iter().find(|line| line.result == Verdict::Fails).map(|line| format!("{}{}", name(line), line.text));
     let place = report.proof.iter().position(|line| line.what == "boot").unwrap_or(report.proof.len());
     // A line that says what names the old places stays in front of them.
     let keeps = report.proof.get(place).is_some_and(|line| line.result == Verdict::Fails);

@@ -6,6 +6,7 @@ use badger_system::{Firmware, Machine};
 use std::ffi::OsString;
 use std::fs::File;
 use std::path::{Path, PathBuf};
+use std::process::Command;
 
 /// The emulator's program.
 const PROGRAM: &str = "qemu-system-x86_64";
@@ -55,6 +56,12 @@ fn missing(what: &str, package: &str) -> Refusal {
     Refusal::new("no-emulator", text)
 }
 
+/// A program of this bench.
+fn in_path(name: &str) -> Option<PathBuf> {
+    let paths = std::env::var_os("PATH").unwrap_or_default();
+    std::env::split_paths(&paths).map(|dir| dir.join(name)).find(|path| path.is_file())
+}
+
 impl Emulator {
     /// Looks for what it takes.
     ///
@@ -64,9 +71,7 @@ impl Emulator {
         if machine.processor == Some(Processor::Arm64) {
             return Err(Refusal::new("no-emulator", "a machine with an ARM processor is not rehearsed here: start the drive in the machine itself"));
         }
-        let paths = std::env::var_os("PATH").unwrap_or_default();
-        let program = std::env::split_paths(&paths).map(|dir| dir.join(PROGRAM)).find(|path| path.is_file());
-        let program = program.ok_or_else(|| missing("no virtual machine emulator", "qemu-system-x86 ovmf"))?;
+        let program = in_path(PROGRAM).ok_or_else(|| missing("no virtual machine emulator", "qemu-system-x86 ovmf"))?;
         let firmware = match (firmware, machine.secure_boot) {
             (Firmware::Bios, _) => None,
             (Firmware::Uefi, is_secure) => {
@@ -80,9 +85,16 @@ impl Emulator {
         Ok(Self { program, firmware, is_secure })
     }
 
-    /// The emulator's program.
-    pub(crate) fn program(&self) -> &Path {
-        &self.program
+    /// What starts it. It ends with this program, however that ends, where the system has a tool that sees to it.
+    pub(crate) fn command(&self) -> Command {
+        match in_path("setpriv") {
+            Some(tool) => {
+                let mut command = Command::new(tool);
+                command.args(["--pdeathsig", "KILL", "--"]).arg(&self.program);
+                command
+            }
+            None => Command::new(&self.program),
+        }
     }
 
     /// Whether it starts only what is signed.

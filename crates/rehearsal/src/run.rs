@@ -15,7 +15,7 @@ use serde_json::json;
 use std::fs::{self, File};
 use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, Stdio};
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use tracing::info;
@@ -195,7 +195,7 @@ impl Attempt<'_> {
         }
         File::create(&serial).map_err(of_system)?;
         let things = Things { drive: &self.dir.join("drive"), monitor: &monitor, serial: &serial, variables: &variables };
-        let mut command = Command::new(self.emulator.program());
+        let mut command = self.emulator.command();
         command.args(self.emulator.arguments(self.machine, &things, is_accelerated)).env("TMPDIR", self.dir);
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(File::create(&said).map_err(of_system)?);
         let mut running = Running(command.spawn().map_err(of_system)?);

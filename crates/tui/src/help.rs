@@ -39,6 +39,7 @@ const JOB: Keys = &[
     ("h", "Run: let sample drives' time pass faster"),
     ("arrows", "Run: move the cursor over the surface; Prove: choose a line"),
     ("o u p", "Plan of an image: its file and format; what is kept; what it goes on from"),
+    ("m  h", "Prove: set right what keeps it from starting; start it in a virtual machine"),
     ("w", "Hand over: write the job sheet"),
 ];
 const DIG: Keys = &[

@@ -4,6 +4,7 @@
 
 mod checksum;
 mod fast;
+mod grow;
 mod hash;
 mod journal;
 mod resize;
@@ -923,6 +924,11 @@ impl Volume for Ext {
 
     fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
         self.resized_to(survey, wanted)
+    }
+
+    fn lengthened(&self, files: &[(&Node, &[u8])]) -> Result<Vec<(u64, Vec<u8>)>> {
+        let files: Vec<(u64, &[u8])> = files.iter().map(|(node, more)| (node.id, *more)).collect();
+        self.grown(&files)
     }
 
     fn survey(&self) -> Survey {

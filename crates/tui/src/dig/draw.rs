@@ -1,9 +1,9 @@
 //! How Dig looks.
 
 use super::view::{Against, Choice, Dig, Entry, Mode, Search, View, choices, rule};
-use crate::draw::{bar, inset, loud, pad, pad_left, put, put_right, say, wrap};
+use crate::draw::{bar, inset, loud, pad, pad_left, picture, put, put_right, say, wrap};
 use crate::message::{Hit, Hits};
-use crate::theme::{self, Mean};
+use crate::theme::Mean;
 use badger_bench::browse::preview::{Body, Look};
 use badger_bench::browse::rows::Row;
 use badger_bench::browse::work::Copying;
@@ -14,7 +14,6 @@ use badger_people::changes::{Change, Side};
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use ratatui::style::{Color, Style};
 use ratatui::text::Span;
 
 type Lines = Vec<Vec<Span<'static>>>;
@@ -237,7 +236,7 @@ fn preview(view: &View, buf: &mut Buffer, area: Rect) {
             lines.extend(fact_lines(look));
             if let Body::Picture { width, dots, .. } = &look.body {
                 let y = inside.y + lines.len() as u16 + 1;
-                picture(buf, Rect { y, height: inside.bottom().saturating_sub(y), ..inside }, *width, dots);
+                picture::draw(buf, Rect { y, height: inside.bottom().saturating_sub(y), ..inside }, *width, dots);
             } else {
                 let shown = body_lines(look, usize::from(area.width));
                 if !lines.is_empty() && !shown.is_empty() {
@@ -319,36 +318,6 @@ fn body_lines(look: &Look, width: usize) -> Lines {
         }
         Body::Link(target) => vec![fact("leads to", target.clone())],
         Body::Nothing | Body::Picture { .. } => Vec::new(),
-    }
-}
-
-/// Half blocks: each cell shows two dots, one above the other.
-fn picture(buf: &mut Buffer, area: Rect, width: u32, dots: &[[u8; 3]]) {
-    let (width, height) = (width.max(1) as usize, dots.len() / width.max(1) as usize);
-    if height == 0 || area.width == 0 || area.height == 0 {
-        return;
-    }
-    let scale = (f64::from(area.width) / width as f64).min(f64::from(area.height) * 2.0 / height as f64).min(1.0);
-    let (cells, rows) = (((width as f64 * scale) as usize).max(1), ((height as f64 * scale) as usize).max(1));
-    let dot = |x: usize, y: usize| dots[(y * height / rows).min(height - 1) * width + (x * width / cells).min(width - 1)];
-    let colour = |[r, g, b]: [u8; 3]| Color::Rgb(r, g, b);
-    for y in 0..rows.div_ceil(2) {
-        for x in 0..cells {
-            let (upper, lower) = (dot(x, y * 2), if y * 2 + 1 < rows { Some(dot(x, y * 2 + 1)) } else { None });
-            let (px, py) = (area.x + x as u16, area.y + y as u16);
-            if px >= area.right() || py >= area.bottom() {
-                continue;
-            }
-            if theme::has_all_colours() {
-                let ground = lower.map_or_else(|| theme::ground().bg.unwrap_or(Color::Reset), colour);
-                buf[(px, py)].set_symbol("▀").set_style(Style::new().fg(colour(upper)).bg(ground));
-            } else {
-                // Without colours the brightness is drawn.
-                let light = |[r, g, b]: [u8; 3]| (usize::from(r) * 3 + usize::from(g) * 6 + usize::from(b)) / 10;
-                let both = (light(upper) + lower.map_or(light(upper), light)) / 2;
-                buf[(px, py)].set_symbol([" ", "░", "▒", "▓", "█"][(both * 5 / 256).min(4)]).set_style(theme::style(Mean::Text));
-            }
-        }
     }
 }
 

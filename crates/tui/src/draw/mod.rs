@@ -1,6 +1,7 @@
 //! Small things that every screen is put together from.
 
 pub mod chart;
+pub mod picture;
 pub mod ribbon;
 pub mod surface;
 

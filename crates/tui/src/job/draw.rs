@@ -200,11 +200,21 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
             let held = job.running.as_ref().is_some_and(|running| running.control.is_paused());
             vec![("Space", if held { "go on" } else { "hold" }), ("x", "stop"), ("l", "limit"), ("arrows", "cursor"), ("h", "hurry")]
         }
-        Step::Prove if job.keep.is_some() => {
-            vec![("↑↓", "choose"), ("Enter", "evidence"), ("d", "dig into the image"), ("o", "hand over"), ("Esc", "back")]
+        Step::Prove if job.is_rehearsing() => vec![("x", "stop the rehearsal"), ("Esc", "back")],
+        Step::Prove => {
+            let mut hints = vec![("↑↓", "choose"), ("Enter", "evidence")];
+            if job.keep.is_some() {
+                hints.push(("d", "dig into the image"));
+            }
+            if job.may_mend() {
+                hints.push(("m", "mend"));
+            }
+            if job.may_rehearse() {
+                hints.push(("h", "rehearse"));
+            }
+            hints.extend([("Esc", "back"), ("o", "hand over")]);
+            hints
         }
-        Step::Prove if job.may_mend() => vec![("↑↓", "choose"), ("Enter", "evidence"), ("m", "mend"), ("Esc", "back"), ("o", "hand over")],
-        Step::Prove => vec![("↑↓", "choose"), ("Enter", "evidence"), ("Esc", "back"), ("o", "hand over")],
         Step::Hand => vec![("w", "write papers"), ("←→", "keep until"), ("Enter", "handed over"), ("Esc", "back")],
     }
 }

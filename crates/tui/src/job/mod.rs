@@ -1,6 +1,7 @@
 //! Jobs on the screen: those that are open, and the five steps of the one in hand.
 
 mod asking;
+mod chain;
 mod draw;
 mod entry;
 mod fit;
@@ -14,6 +15,8 @@ mod mends;
 mod open;
 mod plan;
 mod prove;
+mod rehearses;
+mod rehearsing;
 mod rescue;
 mod rescuing;
 mod run;

@@ -1,12 +1,15 @@
 //! Prove: one line for each thing proved, its evidence folded under it.
 
+use super::chain;
+use super::rehearses::Rehearses;
+use super::rehearsing;
 use super::view::JobView;
 use crate::draw::{chart, cut, loud, outcome_mark, pad, put, put_right, say, wrap};
 use crate::step::Step;
 use crate::theme::Mean;
 use badger_bench::sheet::{outcome_sentence, verdict};
 use badger_drive::size::{human, span, thousands};
-use badger_transfer::{Report, Verdict};
+use badger_transfer::Report;
 use crossterm::event::KeyCode;
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -44,6 +47,11 @@ fn head_lines(report: &Report, width: usize) -> Numbered {
     );
     lines.push((None, vec![say(Mean::Quiet, figures)]));
     lines.push((None, Vec::new()));
+    let drawn = chain::lines(&report.proof, width);
+    if !drawn.is_empty() {
+        lines.extend(drawn.into_iter().map(|line| (None, line)));
+        lines.push((None, Vec::new()));
+    }
     lines
 }
 
@@ -59,12 +67,7 @@ fn proof_lines(job: &JobView, report: &Report, width: usize) -> Numbered {
     let names = report.proof.iter().map(|line| name(line).len() + 1).max().unwrap_or(0).max(12);
     for (at, line) in report.proof.iter().enumerate() {
         let (mark, word) = verdict(line.result);
-        let mean = match line.result {
-            Verdict::Holds => Mean::Good,
-            Verdict::Differs => Mean::Focus,
-            Verdict::Fails => Mean::Stop,
-            Verdict::NotChecked => Mean::Quiet,
-        };
+        let mean = chain::mean(line.result);
         let open = job.unfolded.contains(&at);
         let fold = match () {
             () if line.evidence.is_empty() => " ",
@@ -119,6 +122,10 @@ fn tail_lines(report: &Report) -> Numbered {
 /// Draws the step.
 pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> {
     let Some(report) = &job.report else { return Vec::new() };
+    if let Rehearses::Running(running) = &job.rehearses {
+        rehearsing::draw(running, &job.title().1, frame, area);
+        return Vec::new();
+    }
     let width = usize::from(area.width);
     let mut lines = head_lines(report, width);
     let before = lines.len();

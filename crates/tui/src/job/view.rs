@@ -2,6 +2,7 @@
 
 use super::keep::Keep;
 use super::mends::Mends;
+use super::rehearses::Rehearses;
 use super::rescue::Rescue;
 use crate::draw::say;
 use crate::running::Running;
@@ -90,6 +91,8 @@ pub struct JobView {
     pub(super) rescue: Option<Rescue>,
     /// Of a job whose target does not start.
     pub(super) mends: Mends,
+    /// Of a job whose target is started in a virtual machine.
+    pub(super) rehearses: Rehearses,
     pub(super) prepared: Option<Box<Prepared>>,
     /// The order whose tail is asked for.
     pub(super) ready: Option<Box<Ready>>,
@@ -137,6 +140,7 @@ impl JobView {
             keep: None,
             rescue: None,
             mends: Mends::default(),
+            rehearses: Rehearses::default(),
             prepared: None,
             ready: None,
             waiting: None,
@@ -306,6 +310,7 @@ impl JobView {
             || self.keep.as_ref().is_some_and(Keep::is_waiting)
             || self.rescue.as_ref().is_some_and(Rescue::is_waiting)
             || self.mends.waits().is_some()
+            || self.is_rehearsing()
     }
 
     /// Takes pasted text; never where a tail is asked for.
@@ -335,6 +340,7 @@ impl JobView {
         if let Some(running) = &mut self.running {
             running.stop_and_wait();
         }
+        self.rehearses.stop_and_wait();
     }
 
     /// Takes in what the threads found. True when a run has just ended.
@@ -362,6 +368,7 @@ impl JobView {
         self.rescue_looked();
         self.rescue_asks(bench);
         self.mend_turn();
+        self.rehearsal_turn();
         if let Some(ready) = self.again.as_ref().and_then(|(_, again)| again.try_recv().ok()) {
             self.again = None;
             self.looked_again(ready);
@@ -557,7 +564,13 @@ impl JobView {
                     self.run_key(code, bench);
                 }
             }
+            Step::Prove if self.is_rehearsing() => {
+                if code == KeyCode::Char('x') {
+                    self.stop_rehearsal();
+                }
+            }
             Step::Prove if code == KeyCode::Char('m') && self.may_mend() => self.look_to_mend(bench),
+            Step::Prove if code == KeyCode::Char('h') && self.may_rehearse() => self.rehearse(bench),
             Step::Prove => self.prove_key(code),
             Step::Hand => self.hand_key(code, bench),
         }

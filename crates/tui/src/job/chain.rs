@@ -1,0 +1,93 @@
+//! The boot chain, drawn: from firmware to login, a knot for each link, open behind one that does not hold.
+
+use crate::draw::{loud, pad, say};
+use crate::theme::Mean;
+use badger_bench::sheet::verdict;
+use badger_inspect::{Line, Verdict};
+use ratatui::text::Span;
+
+/// Columns before the first knot.
+const HEAD: usize = 6;
+
+/// The meaning of a verdict.
+pub(super) fn mean(result: Verdict) -> Mean {
+    match result {
+        Verdict::Holds => Mean::Good,
+        Verdict::Differs => Mean::Focus,
+        Verdict::Fails => Mean::Stop,
+        Verdict::NotChecked => Mean::Quiet,
+    }
+}
+
+/// Links of one way: its own, then those that both ways go through.
+fn of_way<'a>(proof: &'a [Line], way: &str) -> Vec<(&'a str, Verdict)> {
+    let boot = || proof.iter().filter(|line| line.what == "boot" && !line.link.is_empty() && line.link != "rehearsal");
+    let own = boot().filter_map(|line| Some((line.link.strip_prefix(way)?, line.result)));
+    let own: Vec<_> = own.collect();
+    if own.is_empty() {
+        return own;
+    }
+    own.into_iter().chain(boot().filter(|line| !line.link.contains('/')).map(|line| (line.link.as_str(), line.result))).collect()
+}
+
+/// A line or more for each way that a proof tells of.
+pub(super) fn lines(proof: &[Line], width: usize) -> Vec<Vec<Span<'static>>> {
+    let mut out: Vec<Vec<Span<'static>>> = Vec::new();
+    for (word, way) in [("UEFI", "uefi/"), ("BIOS", "bios/"), ("fits", "machine/")] {
+        let links = if way == "machine/" {
+            proof.iter().filter_map(|line| Some((line.link.strip_prefix(way)?, line.result))).collect()
+        } else {
+            of_way(proof, way)
+        };
+        let (mut line, mut used) = (vec![say(Mean::Quiet, pad(word, HEAD))], HEAD);
+        let mut is_open = false;
+        for (at, (name, result)) in links.iter().enumerate() {
+            let thread = match (at, is_open) {
+                (0, _) => "",
+                (_, true) => " ┄┄ ",
+                (_, false) => " ── ",
+            };
+            // Nothing of a machine rests on what stands before it.
+            let thread = if at > 0 && way == "machine/" { "    " } else { thread };
+            let need = thread.chars().count() + 2 + name.chars().count();
+            if used + need > width && used > HEAD {
+                out.push(std::mem::replace(&mut line, vec![say(Mean::Quiet, pad("", HEAD))]));
+                used = HEAD;
+            }
+            is_open |= *result == Verdict::Fails && way != "machine/";
+            let (mark, _) = verdict(*result);
+            line.extend([say(Mean::Quiet, thread), loud(mean(*result), format!("{mark} ")), say(Mean::Text, name.to_string())]);
+            used += need;
+        }
+        if !links.is_empty() {
+            out.push(line);
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(200, &["UEFI  ● loader ── ◆ stub ┄┄ ● kernel", "BIOS  ● core ── ● kernel", "fits  ○ slot    ● firmware"])]
+    #[case(24, &["UEFI  ● loader ── ◆ stub", "       ┄┄ ● kernel", "BIOS  ● core ── ● kernel", "fits  ○ slot", "          ● firmware"])]
+    fn ways_are_drawn(#[case] width: usize, #[case] expected: &[&str]) {
+        let line = |link: &str, result| Line { link: link.into(), ..Line::new("boot", result, "") };
+        use Verdict::{Fails, Holds, NotChecked};
+        let proof = [
+            line("uefi/loader", Holds),
+            line("uefi/stub", Fails),
+            line("kernel", Holds),
+            line("bios/core", Holds),
+            line("machine/slot", NotChecked),
+            line("machine/firmware", Holds),
+            line("rehearsal", Holds),
+        ];
+        let drawn: Vec<String> = lines(&proof, width).iter().map(|line| line.iter().map(|span| span.content.as_ref()).collect()).collect();
+        assert_eq!(drawn, expected);
+        assert!(lines(&proof[..0], width).is_empty());
+    }
+}
