@@ -156,11 +156,16 @@ impl Ext {
         let order = std::iter::once(first).chain((0..self.groups.len()).filter(|group| *group != first));
         for group in order {
             let Some(found) = self.groups.get(group) else { continue };
-            if found.flags & BLOCKS_UNWRITTEN != 0 || found.copied || u64::from(found.free_blocks) < wanted {
+            if found.copied || u64::from(found.free_blocks) < wanted {
                 continue;
             }
             let span = self.span(group);
-            let is_as_it_was = !pages.changed.contains_key(&found.block_bitmap);
+            let is_unwritten = found.flags & BLOCKS_UNWRITTEN != 0;
+            let is_as_it_was = !pages.changed.contains_key(&found.block_bitmap) && !is_unwritten;
+            if is_unwritten && !pages.changed.contains_key(&found.block_bitmap) {
+                let Some(fresh) = self.first_bitmap(group) else { continue };
+                pages.changed.insert(found.block_bitmap, fresh);
+            }
             let bitmap = pages.of(found.block_bitmap)?.clone();
             if let (Some(seed), true) = (self.seed, is_as_it_was) {
                 let sum = crc32c(seed, &bitmap[..(self.blocks_per_group / 8) as usize]);
@@ -191,6 +196,32 @@ impl Ext {
         Err(refused(format!("it has no {wanted} free blocks one behind the other")))
     }
 
+    /// The bitmap of a group that has none yet: its own structures, and those of others that lie in it. `None` where it counts otherwise.
+    fn first_bitmap(&self, group: usize) -> Option<Vec<u8>> {
+        let span = self.span(group);
+        let mut bitmap = vec![0u8; self.block as usize];
+        let mut used = 0;
+        let mut mark = |blocks: Range<u64>| {
+            for block in blocks.start.max(span.start)..blocks.end.min(span.end) {
+                let bit = block - span.start;
+                let byte = &mut bitmap[(bit / 8) as usize];
+                used += u64::from(*byte & (1 << (bit % 8)) == 0);
+                *byte |= 1 << (bit % 8);
+            }
+        };
+        mark(self.front(group as u64));
+        for other in &self.groups {
+            mark(other.block_bitmap..other.block_bitmap + 1);
+            mark(other.inode_bitmap..other.inode_bitmap + 1);
+            mark(other.inode_table..other.inode_table.saturating_add(self.table_blocks()));
+        }
+        let len = span.end - span.start;
+        (len - used == u64::from(self.groups[group].free_blocks)).then_some(())?;
+        // Behind the end of the group everything counts as used.
+        (len..self.block * 8).for_each(|bit| bitmap[(bit / 8) as usize] |= 1 << (bit % 8));
+        Some(bitmap)
+    }
+
     /// Marks blocks of one group as used, and counts them.
     fn take(&self, run: &Range<u64>, pages: &mut Pages) -> Result<()> {
         let group = ((run.start - self.first_block) / u64::from(self.blocks_per_group)) as usize;
@@ -208,6 +239,10 @@ impl Ext {
         set16(&mut bytes, 12, left as u16);
         if wide {
             set16(&mut bytes, 44, (left >> 16) as u16);
+        }
+        if self.features[2] & (CHECKSUMS | DESCRIPTOR_SUMS) != 0 {
+            let flags = le16(&bytes, 18) & !BLOCKS_UNWRITTEN;
+            set16(&mut bytes, 18, flags);
         }
         if let Some(sum) = sum {
             set16(&mut bytes, 24, sum as u16);
