@@ -178,7 +178,7 @@ pub fn check(bench: &Bench, path: &Path, machine: Option<&str>, common: &Common)
 pub fn order(args: &CloneArgs, bench: &Bench) -> Result<Order, Refusal> {
     Ok(Order {
         machine: args.machine.as_deref().map(machines::find).transpose()?,
-        wishes: Wishes { afresh: args.afresh, drivers: args.drivers },
+        wishes: Wishes { afresh: args.afresh, drivers: args.drivers, controller: None },
         new_size: args.new_size,
         ids: args.ids.into(),
         restart: args.restart,

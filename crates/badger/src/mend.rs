@@ -34,7 +34,12 @@ pub struct MendArgs {
 /// `badger mend`.
 pub fn mend(bench: &Bench, args: &MendArgs, common: &Common) -> Result<u8, Refusal> {
     let machine = args.machine.as_deref().map(crate::machines::find).transpose()?;
-    let order = MendOrder { target: args.target.clone(), wishes: Wishes { afresh: args.afresh, drivers: args.drivers }, undo: args.undo, machine };
+    let order = MendOrder {
+        target: args.target.clone(),
+        wishes: Wishes { afresh: args.afresh, drivers: args.drivers, controller: None },
+        undo: args.undo,
+        machine,
+    };
     let refused = |refusal: Refusal| {
         if common.json {
             commands::print_json(&serde_json::json!({ "outcome": "refused", "code": refusal.code, "reason": refusal.text }));

@@ -298,6 +298,46 @@ fn a_clone_with_fresh_identifiers_starts() {
     assert_eq!(fs::metadata(&disk).unwrap().modified().unwrap(), before);
 }
 
+/// A system with drivers for one controller only is given those of another machine's out of its own, and starts there; without them it does not.
+#[test]
+fn a_system_gets_drivers_for_another_controller_and_starts() {
+    let place = Place::new();
+    let cache = format!("{}/system-disk", env!("CARGO_TARGET_TMPDIR"));
+    let (disk, target, machine) = (place.path("disk.img"), place.path("target.img"), place.path("m.toml"));
+    let make = format!("{SUPPORT}/make-system-disk");
+    tool(&[&make, path(&disk), "--size", "1400M", "--firmware", "uefi", "--modules", "dep", "--cache", &cache]);
+    fs::write(&machine, "name = \"Small one\"\nfirmware = \"uefi\"\ncontroller = \"nvme\"\nup-when = \"SYSTEM-READY\"\n").unwrap();
+    let machine = path(&machine);
+    let (_, lines) = place.json(&["check", path(&disk), "--machine", machine]);
+    let fails = |lines: &serde_json::Value, link: &str| {
+        lines["proof"].as_array().unwrap().iter().any(|line| line["link"] == link && line["result"] == "fails")
+    };
+    assert!(fails(&lines, "machine/controller"), "{lines}");
+    let (code, report) = place.json(&["clone", path(&disk), path(&target), "--new-size", "1400MiB", "--confirm", "rget", "--machine", machine]);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+    tool(&["bash", "-c", &format!("dd if={0} of={0}.root bs=1M skip=66 status=none && e2fsck -fn {0}.root", path(&target))]);
+    let before = text(&tool(&["md5sum", path(&disk), path(&target)]).stdout);
+    std::thread::scope(|scope| {
+        let rehearsed = |drive| {
+            let place = &place;
+            scope.spawn(move || place.json(&["rehearse", path(drive), "--machine", machine]))
+        };
+        let (without, with) = (rehearsed(&disk), rehearsed(&target));
+        let ((code, without), (_, with)) = (without.join().unwrap(), with.join().unwrap());
+        assert_eq!((code, without["line"]["result"].as_str()), (1, Some("fails")), "{without}");
+        assert_eq!(with["line"]["result"], "holds", "{with}");
+    });
+    assert_eq!(text(&tool(&["md5sum", path(&disk), path(&target)]).stdout), before, "a rehearsal writes nothing");
+    // What starts only what is signed does not start it, and the job says so.
+    let (_, secure) = place.json(&["rehearse", path(&target), "--machine", "uefi-nvme"]);
+    assert!(secure["line"]["text"].as_str().unwrap().contains("not signed"), "{secure}");
+    let (_, jobs) = place.json(&["jobs"]);
+    assert!(jobs.to_string().contains("finished"), "{jobs}");
+    let (_, undone) = place.json(&["mend", path(&target), "--undo", "--confirm", "rget"]);
+    assert_eq!(undone["outcome"], "undone", "{undone}");
+    assert_eq!(place.json(&["verify", path(&disk), path(&target)]).0, 0);
+}
+
 /// What was a target once and is now what is copied from is what a customer brought: it is not mended.
 #[test]
 fn a_target_that_became_a_source_is_not_mended() {

@@ -94,7 +94,8 @@ impl MendOrder {
     ///
     /// # Errors
     /// A refusal with its reason.
-    pub fn prepare(self, bench: &Bench) -> Result<MendReady, Refusal> {
+    pub fn prepare(mut self, bench: &Bench) -> Result<MendReady, Refusal> {
+        self.wishes.controller = self.machine.as_ref().and_then(|machine| machine.controller);
         let drive = bench.workshop.source(&self.target)?;
         let looked = Looked::at_structures(&drive);
         let candidate = bench.workshop.candidate(&self.target, None, drive.geometry().logical_sector)?;

@@ -33,7 +33,8 @@ pub(crate) fn before(order: &Order, source: &Source, looked: &Looked, candidate:
         };
         let name = line.link.rsplit('/').next().unwrap_or_default();
         let Some((_, code)) = machine::LINKS.iter().find(|(link, _)| *link == name) else { continue };
-        out.push(Hazard::new(level, code, format!("{}: {}", machine.name, line.text)));
+        let way = if name == "controller" { "; drivers that it has are set right after the copy, where that can be in place" } else { "" };
+        out.push(Hazard::new(level, code, format!("{}: {}{way}", machine.name, line.text)));
     }
     out
 }
@@ -56,7 +57,7 @@ pub(crate) fn named(drive: &Source, looked: &Looked, table: &Table, plan: &Plan)
 
 /// Whether something is set right on the target in the same pass.
 pub(crate) fn sets_right(order: &Order, references: &[Reference]) -> bool {
-    order.ids == Ids::Fresh || order.wishes != Wishes::default() || references::broken(references).next().is_some()
+    order.ids == Ids::Fresh || order.machine.is_some() || order.wishes != Wishes::default() || references::broken(references).next().is_some()
 }
 
 /// Sets right on the target what the copy broke of its start, and what was asked for; the report says what, and what is left.

@@ -71,6 +71,10 @@ impl Emulator {
         if machine.processor == Some(Processor::Arm64) {
             return Err(Refusal::new("no-emulator", "a machine with an ARM processor is not rehearsed here: start the drive in the machine itself"));
         }
+        if machine.controller == Some(Controller::Raid) && firmware == Firmware::Uefi {
+            let text = "the emulator's firmware has no driver for hardware RAID: start the drive in the machine itself, or rehearse it by another controller";
+            return Err(Refusal::new("no-emulator", text));
+        }
         let program = in_path(PROGRAM).ok_or_else(|| missing("no virtual machine emulator", "qemu-system-x86 ovmf"))?;
         let firmware = match (firmware, machine.secure_boot) {
             (Firmware::Bios, _) => None,

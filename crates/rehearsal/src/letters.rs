@@ -7,8 +7,8 @@ use std::collections::HashMap;
 const HIGH: usize = 16;
 /// Columns of a letter.
 const WIDE: usize = 8;
-/// Points by which a letter may differ.
-const NEAR: u32 = 8;
+/// A letter may differ by so many of its own points.
+const NEAR: u32 = 4;
 /// The letter A, by which the table is found.
 const MARK: [u8; HIGH] = [0, 0, 0x10, 0x38, 0x6c, 0xc6, 0xc6, 0xfe, 0xc6, 0xc6, 0xc6, 0xc6, 0, 0, 0, 0];
 
@@ -54,19 +54,23 @@ impl Letters {
         // Screens of text have letters nine points wide, the last of which is the space between them.
         let wide = if (picture.width, picture.height) == (720, 400) { 9 } else { WIDE };
         let (columns, rows) = (picture.width / wide, picture.height / HIGH);
-        let mut known = 0;
+        // Pictures have places that look like dots and strokes.
+        let (mut known, mut other) = (0, 0);
         let mut lines: Vec<String> = Vec::new();
         for row in 0..rows {
             let line: String = (0..columns)
                 .map(|column| {
-                    let letter = self.letter(picture, column * wide, row * HIGH);
-                    known += usize::from(letter.is_some());
+                    let (x, y) = (column * wide, row * HIGH);
+                    let Some(shape) = shape(picture, x, y) else { return ' ' };
+                    let letter = self.letter(&shape);
+                    known += usize::from(letter.is_some_and(|letter| letter.is_ascii_alphanumeric()));
+                    other += usize::from(letter.is_none());
                     letter.unwrap_or(' ')
                 })
                 .collect();
             lines.push(line.trim_end().to_string());
         }
-        if known < 4 {
+        if known < 4 || known < other {
             return Vec::new();
         }
         while lines.last().is_some_and(String::is_empty) {
@@ -75,26 +79,17 @@ impl Letters {
         lines
     }
 
-    /// The letter whose upper left point is there.
-    fn letter(&self, picture: &Picture, x: usize, y: usize) -> Option<char> {
-        let ground = picture.at(x, y);
-        let mut shape = [0u8; HIGH];
-        for (row, bits) in shape.iter_mut().enumerate() {
-            for column in 0..WIDE {
-                *bits = *bits << 1 | u8::from(picture.at(x + column, y + row) != ground);
-            }
-        }
-        if shape == [0; HIGH] {
-            return None;
-        }
+    /// The letter of a shape.
+    fn letter(&self, shape: &[u8; HIGH]) -> Option<char> {
         // A letter may cover its own corner.
-        self.0.get(&shape).or_else(|| self.0.get(&shape.map(|bits| !bits))).copied().or_else(|| self.nearest(&shape))
+        self.0.get(shape).or_else(|| self.0.get(&shape.map(|bits| !bits))).copied().or_else(|| self.nearest(shape))
     }
 
     /// Kernels draw a few letters a little differently: the one that is near, where no other is as near.
     fn nearest(&self, shape: &[u8; HIGH]) -> Option<char> {
+        let most = shape.iter().map(|bits| bits.count_ones()).sum::<u32>() / NEAR;
         let far = |other: &[u8; HIGH]| other.iter().zip(shape).map(|(here, there)| (here ^ there).count_ones()).sum::<u32>();
-        let mut all: Vec<(u32, char)> = self.0.iter().map(|(other, letter)| (far(other), *letter)).filter(|(far, _)| *far <= NEAR).collect();
+        let mut all: Vec<(u32, char)> = self.0.iter().map(|(other, letter)| (far(other), *letter)).filter(|(far, _)| *far <= most).collect();
         all.sort_unstable();
         match all[..] {
             [(_, one)] => Some(one),
@@ -102,6 +97,18 @@ impl Letters {
             _ => None,
         }
     }
+}
+
+/// What stands out from its ground, whose upper left point is there; `None` where nothing does.
+fn shape(picture: &Picture, x: usize, y: usize) -> Option<[u8; HIGH]> {
+    let ground = picture.at(x, y);
+    let mut shape = [0u8; HIGH];
+    for (row, bits) in shape.iter_mut().enumerate() {
+        for column in 0..WIDE {
+            *bits = *bits << 1 | u8::from(picture.at(x + column, y + row) != ground);
+        }
+    }
+    (shape != [0; HIGH]).then_some(shape)
 }
 
 #[cfg(test)]

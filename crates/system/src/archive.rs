@@ -68,14 +68,20 @@ pub fn read(bytes: &[u8]) -> Result<Archive, String> {
             continue;
         }
         let mut unpacked = Vec::new();
+        // What is left behind it.
         let result = match rest {
             [0x28, 0xb5, 0x2f, 0xfd, ..] => {
                 out.packed.push("Zstandard");
-                zstd::stream::read::Decoder::new(rest).and_then(|decoder| decoder.take(MOST).read_to_end(&mut unpacked))
+                zstd::stream::read::Decoder::with_buffer(rest).and_then(|decoder| {
+                    let mut decoder = decoder.single_frame().take(MOST);
+                    decoder.read_to_end(&mut unpacked)?;
+                    Ok(decoder.into_inner().finish().len())
+                })
             }
             [0x1f, 0x8b, ..] => {
                 out.packed.push("gzip");
-                flate2::read::MultiGzDecoder::new(rest).take(MOST).read_to_end(&mut unpacked)
+                let mut decoder = flate2::bufread::GzDecoder::new(rest).take(MOST);
+                decoder.read_to_end(&mut unpacked).map(|_| decoder.into_inner().into_inner().len())
             }
             [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => {
                 out.unread = Some("xz");
@@ -99,7 +105,10 @@ pub fn read(bytes: &[u8]) -> Result<Archive, String> {
             }
             _ => return Err(format!("what stands at byte {at} is neither an archive nor packed")),
         };
-        result.map_err(|error| format!("it cannot be unpacked: {error}"))?;
+        let left = result.map_err(|error| format!("it cannot be unpacked: {error}"))?;
+        if out.bytes + unpacked.len() as u64 >= MOST {
+            return Err("unpacked it is longer than any".into());
+        }
         let mut inner = 0;
         while inner < unpacked.len() {
             if unpacked[inner] == 0 {
@@ -109,8 +118,7 @@ pub fn read(bytes: &[u8]) -> Result<Archive, String> {
             inner = plain(&unpacked, inner, &mut out)?;
         }
         out.bytes += unpacked.len() as u64;
-        // What is packed goes to the end.
-        at = bytes.len();
+        at = bytes.len() - left;
     }
     if out.names.is_empty() {
         return Err("there is nothing in it".into());

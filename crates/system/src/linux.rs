@@ -3,7 +3,7 @@
 use crate::archive::{self, module};
 use crate::link::{Link, Offers};
 use crate::pe::Program;
-use crate::places::{Place, Places, Sought, whole};
+use crate::places::{Initial, Place, Places, Sought, whole};
 use badger_drive::field::{le16, le32};
 use badger_inspect::Verdict;
 
@@ -238,6 +238,14 @@ pub(crate) fn follow(places: &Places, config: &Place, entry: &Entry, links: &mut
         },
     };
     initial(place, entry, system, &version, links);
+    if let (Some(system), Some(path)) = (system, entry.initrds.last()) {
+        let (on, system) = (place.partition.number, system.partition.number);
+        let found = Initial { on, path: path.clone(), system, version };
+        let mut all = places.initials.borrow_mut();
+        if !all.contains(&found) {
+            all.push(found);
+        }
+    }
     if let Some(system) = system {
         mounts(places, system, links);
     }

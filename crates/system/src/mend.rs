@@ -1,12 +1,15 @@
 //! What can be set right so that a target starts: found, told, and given as patches. Nothing is written here.
 
+use crate::machine::Controller;
 use crate::patch::{Patch, in_file, on_drive};
 use crate::places::{Place, Places, Sought};
 use crate::registry::{Hive, Key};
 use crate::store::{Device, element};
 use crate::windows::{STORAGE, hive};
+use crate::{append, archive};
 use badger_drive::Source;
 use badger_drive::field::{le16, le32};
+use badger_fs::tree::Node;
 use badger_fs::volume::Kind;
 use badger_inspect::{Line, Looked, Verdict};
 use badger_layout::{Guid, Table};
@@ -32,6 +35,8 @@ pub struct Wishes {
     pub afresh: bool,
     /// Drivers for every kind of storage that the system has start with it, as for another machine.
     pub drivers: bool,
+    /// The same for the controller of one machine.
+    pub controller: Option<Controller>,
 }
 
 /// So many names are set right.
@@ -61,10 +66,70 @@ pub fn find(drive: &Source, looked: &Looked, chain: &[Line], wishes: Wishes) -> 
     active(drive, &looked.table, &places, &mut out);
     records(drive, &looked.table, &places, &mut out);
     stores(drive, &looked.table, &places, &mut out);
+    // For one machine's controller only where the system has no driver for it that starts.
+    let of_machine = chain.iter().any(|line| line.result == Verdict::Fails && line.link == "machine/controller");
+    let mut wanted: Vec<&str> = wishes.controller.filter(|_| of_machine).map(modules).unwrap_or_default().to_vec();
+    if wishes.drivers {
+        use Controller::{Ide, Nvme, Raid, Sata, Usb, Virtio};
+        wanted.extend([Sata, Nvme, Usb, Ide, Raid, Virtio].into_iter().flat_map(modules));
+    }
+    if !wanted.is_empty() {
+        archives(drive, looked, &places, &wanted, &mut out);
+    }
     let no_drivers = chain.iter().any(|line| line.result == Verdict::Fails && line.link.rsplit('/').next() == Some("drivers"));
-    systems(drive, &looked.table, &places, (wishes, wishes.drivers || no_drivers), &mut out);
+    let drivers = wishes.drivers || no_drivers || of_machine;
+    systems(drive, &looked.table, &places, (wishes, drivers), &mut out);
     out.retain(|repair| !repair.patches.is_empty());
     out
+}
+
+/// What a controller takes to be found by a Linux system: modules, of which the kernel may have some itself.
+fn modules(controller: Controller) -> &'static [&'static str] {
+    match controller {
+        Controller::Sata => &["ahci", "sd_mod"],
+        Controller::Nvme => &["nvme"],
+        Controller::Usb => &["xhci_pci", "ehci_pci", "usb_storage", "uas", "sd_mod"],
+        Controller::Ide => &["ata_piix", "ata_generic", "sd_mod"],
+        Controller::Raid => &["megaraid_sas", "mpt3sas", "sd_mod"],
+        Controller::Virtio => &["virtio_pci", "virtio_blk", "virtio_scsi", "sd_mod"],
+    }
+}
+
+/// Drivers that the initial RAM file systems lack.
+fn archives(drive: &Source, looked: &Looked, places: &Places, wanted: &[&str], out: &mut Vec<Repair>) {
+    crate::chain::of_places(drive, looked, places);
+    let place = |number: u32| places.all.iter().find(|place| place.partition.number == number);
+    let initials = places.initials.borrow();
+    for on in &places.all {
+        let Ok(volume) = &on.files else { continue };
+        // All of a volume are made longer at once: what is free is counted out among them.
+        let mut files: Vec<(Node, Vec<u8>)> = Vec::new();
+        let mut told: Vec<String> = Vec::new();
+        for initial in initials.iter().filter(|initial| initial.on == on.partition.number) {
+            let (Ok(Some(node)), Some(system)) = (on.real_node(&initial.path), place(initial.system)) else { continue };
+            let Ok(Some(bytes)) = on.read(&initial.path) else { continue };
+            let Ok(found) = archive::read(&bytes) else { continue };
+            let Ok(Some((more, modules))) = append::drivers(system, &initial.version, &found, wanted) else { continue };
+            if files.iter().any(|(other, _)| other.id == node.id) {
+                continue;
+            }
+            // Archives begin at multiples of four bytes.
+            files.push((node, [vec![0; bytes.len().next_multiple_of(4) - bytes.len()], more].concat()));
+            told.push(format!("{} gets {}", initial.path, modules.join(", ")));
+        }
+        let files: Vec<(&Node, &[u8])> = files.iter().map(|(node, more)| (node, more.as_slice())).collect();
+        if files.is_empty() {
+            continue;
+        }
+        let Ok(changes) = volume.lengthened(&files) else { continue };
+        let patches: Option<Vec<Option<Patch>>> = changes.iter().map(|(at, bytes)| on_drive(drive, on.start + at, bytes)).collect();
+        out.push(Repair {
+            name: "archive",
+            text: format!("on {}, out of the system's own drivers, laid behind what is there: {}", on.name(), told.join("; ")),
+            consequence: None,
+            patches: patches.into_iter().flatten().flatten().collect(),
+        });
+    }
 }
 
 /// Identifiers in a text, each with how it is named.

@@ -35,6 +35,21 @@ pub struct Places {
     pub all: Vec<Place>,
     /// Where configurations led that were followed already: both ways of a drive go through the same.
     pub(crate) followed: RefCell<BTreeMap<(u32, String), Vec<Link>>>,
+    /// The initial RAM file systems that are started with.
+    pub(crate) initials: RefCell<Vec<Initial>>,
+}
+
+/// An initial RAM file system that a system starts with.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Initial {
+    /// Number of the partition that it lies on.
+    pub on: u32,
+    /// Its path there.
+    pub path: String,
+    /// Number of the partition of the system.
+    pub system: u32,
+    /// Version of the kernel.
+    pub version: String,
 }
 
 /// A file that is wanted: there with its content, or why not.
@@ -77,27 +92,32 @@ impl Place {
 
     /// A file, links followed as the system follows them, some of them at the most.
     pub(crate) fn file(&self, path: &str) -> Sought<'_> {
-        let Ok(volume) = &self.files else { return Sought::Unreadable(self.files.as_ref().err().cloned().unwrap_or_default()) };
+        match self.real_node(path) {
+            Err(why) => Sought::Unreadable(why),
+            Ok(None) => Sought::Missing,
+            Ok(Some(node)) if node.kind == NodeKind::File => match self.files.as_ref().map(|volume| volume.open(&node, "")) {
+                Ok(Ok(content)) => Sought::Here(content),
+                Ok(Err(finding)) => Sought::Unreadable(finding.text),
+                Err(why) => Sought::Unreadable(why.clone()),
+            },
+            Ok(Some(_)) => Sought::Unreadable("it is no file".into()),
+        }
+    }
+
+    /// What a path leads to, links followed.
+    pub(crate) fn real_node(&self, path: &str) -> Result<Option<Node>, String> {
+        let volume = self.files.as_ref().map_err(Clone::clone)?;
         let mut path = path.to_string();
         for _ in 0..16 {
-            match self.node(&path) {
-                Err(why) => return Sought::Unreadable(why),
-                Ok(None) => return Sought::Missing,
-                Ok(Some(node)) if node.kind == NodeKind::Link => match volume.link(&node) {
-                    Ok(to) if to.shown.starts_with('/') => path = to.shown,
-                    Ok(to) => path = format!("{}/{}", path.rsplit_once('/').map_or("", |(dir, _)| dir), to.shown),
-                    Err(finding) => return Sought::Unreadable(finding.text),
-                },
-                Ok(Some(node)) if node.kind == NodeKind::File => {
-                    return match volume.open(&node, "") {
-                        Ok(content) => Sought::Here(content),
-                        Err(finding) => Sought::Unreadable(finding.text),
-                    };
+            match self.node(&path)? {
+                Some(node) if node.kind == NodeKind::Link => {
+                    let to = volume.link(&node).map_err(|finding| finding.text)?.shown;
+                    path = if to.starts_with('/') { to } else { format!("{}/{to}", path.rsplit_once('/').map_or("", |(dir, _)| dir)) };
                 }
-                Ok(Some(_)) => return Sought::Unreadable("it is no file".into()),
+                found => return Ok(found),
             }
         }
-        Sought::Unreadable("it is a link to itself, or to too many".into())
+        Err("it is a link to itself, or to too many".into())
     }
 
     /// The whole of a file; `Ok(None)` where it is not there.
@@ -165,7 +185,7 @@ impl Places {
                 partuuid,
             }
         });
-        Self { all: all.collect(), followed: RefCell::default() }
+        Self { all: all.collect(), followed: RefCell::default(), initials: RefCell::default() }
     }
 
     /// What a system would find under a name: `UUID=`, `PARTUUID=`, `LABEL=`, `PARTLABEL=`, or links of these below `/dev/disk`. `None` where the name

@@ -331,7 +331,7 @@ fn what_is_broken_is_mended(#[case] uefi: bool, #[case] change: Change) {
         let looked = Looked::at(&drive);
         {
             let lines = badger_system::lines(&drive, &looked);
-            let repairs = mend::find(&drive, &looked, &lines, Wishes { afresh: true, drivers: false });
+            let repairs = mend::find(&drive, &looked, &lines, Wishes { afresh: true, ..Wishes::default() });
             (lines, repairs)
         }
     };

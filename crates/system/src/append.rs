@@ -1,0 +1,140 @@
+//! Drivers for an initial RAM file system: an archive of the kind `newc` behind what is there, with modules out of the system's own folder.
+
+use crate::archive::{Archive, module};
+use crate::places::Place;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// The lists by which modules are found; they are the system's own.
+const LISTS: [&str; 8] = [
+    "modules.dep",
+    "modules.dep.bin",
+    "modules.alias",
+    "modules.alias.bin",
+    "modules.symbols",
+    "modules.symbols.bin",
+    "modules.softdep",
+    "modules.builtin.bin",
+];
+/// Bytes of an archive at the most.
+const MOST: usize = 64 << 20;
+
+/// One name for a module, however it is written.
+fn plain(name: &str) -> String {
+    name.replace('-', "_")
+}
+
+/// One entry: what it is and may, and its content.
+fn entry(out: &mut Vec<u8>, number: usize, name: &str, mode: u32, content: &[u8]) {
+    let links = if mode & 0o170_000 == 0o040_000 { 2 } else { 1 };
+    let head = format!(
+        "070701{number:08X}{mode:08X}{0:08X}{0:08X}{links:08X}{0:08X}{1:08X}{0:08X}{0:08X}{0:08X}{0:08X}{2:08X}{0:08X}",
+        0,
+        content.len(),
+        name.len() + 1
+    );
+    out.extend(head.as_bytes());
+    out.extend(name.as_bytes());
+    out.push(0);
+    out.resize(out.len().next_multiple_of(4), 0);
+    out.extend(content);
+    out.resize(out.len().next_multiple_of(4), 0);
+}
+
+/// Files as an archive that is laid behind others; folders that are in none of these come along.
+pub fn packed(files: &BTreeMap<String, Vec<u8>>, there: &[String]) -> Vec<u8> {
+    let there: BTreeSet<&str> = there.iter().map(|name| name.trim_start_matches("./")).collect();
+    let mut folders: BTreeSet<&str> = BTreeSet::new();
+    for name in files.keys() {
+        folders.extend(name.match_indices('/').map(|(at, _)| &name[..at]).filter(|folder| !folder.is_empty() && !there.contains(folder)));
+    }
+    let (mut out, mut number) = (Vec::new(), 0x7b00_0000);
+    for folder in folders {
+        number += 1;
+        entry(&mut out, number, folder, 0o040_755, &[]);
+    }
+    for (name, content) in files {
+        number += 1;
+        entry(&mut out, number, name, 0o100_644, content);
+    }
+    entry(&mut out, 0, "TRAILER!!!", 0, &[]);
+    out
+}
+
+/// What has to be laid behind an initial RAM file system so that these modules are in it; nothing where they are, or the kernel has them.
+///
+/// # Errors
+/// Why that cannot be.
+pub(crate) fn drivers(system: &Place, version: &str, archive: &Archive, wanted: &[&str]) -> Result<Option<(Vec<u8>, Vec<String>)>, String> {
+    let folder = ["/lib/modules", "/usr/lib/modules"].iter().map(|folder| format!("{folder}/{version}")).find(|folder| system.has(folder));
+    let folder = folder.ok_or_else(|| format!("{} has no modules for {version}", system.name()))?;
+    let within =
+        archive.names.iter().find_map(|name| name.trim_start_matches("./").strip_suffix("/modules.dep")).filter(|within| within.ends_with(version));
+    let within = within.ok_or("where modules lie in it is not known")?;
+    let text = system.text(&format!("{folder}/modules.dep"))?.ok_or("there is no list of modules")?;
+    let all: BTreeMap<String, (&str, Vec<&str>)> = text
+        .lines()
+        .filter_map(|line| {
+            let (path, needs) = line.split_once(':')?;
+            Some((plain(module(path)?), (path, needs.split_whitespace().collect())))
+        })
+        .collect();
+    let have: BTreeSet<String> = archive.names.iter().filter_map(|name| module(name)).map(plain).collect();
+    let (mut files, mut told): (BTreeMap<String, Vec<u8>>, Vec<String>) = (BTreeMap::new(), Vec::new());
+    for name in wanted.iter().map(|name| plain(name)) {
+        // What is in no list the kernel has itself, or nobody has.
+        let Some((path, needs)) = all.get(&name).filter(|_| !have.contains(&name)) else { continue };
+        for path in std::iter::once(path).chain(needs) {
+            if module(path).is_some_and(|name| have.contains(&plain(name))) {
+                continue;
+            }
+            let bytes = system.read(&format!("{folder}/{path}"))?.ok_or_else(|| format!("{path} is in the list of modules, and not there"))?;
+            files.insert(format!("{within}/{path}"), bytes);
+        }
+        told.push(name);
+    }
+    if files.is_empty() {
+        return Ok(None);
+    }
+    // The lists then name what is in both; modules that are kept in another way would not be found by them.
+    let ending = |name: &str| name.rsplit_once(".ko").map(|(_, ending)| ending.to_string());
+    let endings: BTreeSet<String> =
+        archive.names.iter().filter(|name| module(name).is_some()).chain(files.keys()).filter_map(|name| ending(name)).collect();
+    if endings.len() > 1 {
+        return Err("its modules are packed in another way than the system's".into());
+    }
+    for list in LISTS {
+        if let Some(bytes) = system.read(&format!("{folder}/{list}"))? {
+            files.insert(format!("{within}/{list}"), bytes);
+        }
+    }
+    let out = packed(&files, &archive.names);
+    if out.len() > MOST {
+        return Err(format!("{} bytes are more than is laid behind it", out.len()));
+    }
+    Ok(Some((out, told)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::archive;
+    use std::io::Write;
+    use std::process::{Command, Stdio};
+
+    /// The system's own tool unpacks what is packed here.
+    #[test]
+    fn an_archive_is_unpacked_by_the_system() {
+        let files: BTreeMap<String, Vec<u8>> =
+            [("usr/lib/a.ko".to_string(), vec![7; 5001]), ("usr/lib/deep/er/b.ko".into(), Vec::new())].into_iter().collect();
+        let bytes = packed(&files, &["usr".into(), "./usr/lib".into()]);
+        let names = archive::read(&bytes).unwrap().names;
+        assert_eq!(names, ["usr/lib/deep", "usr/lib/deep/er", "usr/lib/a.ko", "usr/lib/deep/er/b.ko"]);
+        let dir = tempfile::tempdir().unwrap();
+        std::fs::create_dir_all(dir.path().join("usr/lib")).unwrap();
+        let mut child = Command::new("cpio").args(["-i", "--quiet"]).current_dir(dir.path()).stdin(Stdio::piped()).spawn().unwrap();
+        child.stdin.take().unwrap().write_all(&bytes).unwrap();
+        assert!(child.wait().unwrap().success());
+        assert_eq!(std::fs::read(dir.path().join("usr/lib/a.ko")).unwrap(), vec![7; 5001]);
+        assert!(dir.path().join("usr/lib/deep/er/b.ko").is_file());
+    }
+}
