@@ -13,6 +13,7 @@ mod format;
 pub mod node;
 pub mod ntfs;
 mod others;
+mod pages;
 mod placed;
 pub mod recognise;
 pub mod resize;

@@ -118,6 +118,14 @@ pub trait Volume: Tree {
     fn lengthened(&self, _files: &[(&Node, &[u8])]) -> Result<Vec<(u64, Vec<u8>)>> {
         Err(Finding::new("not-longer", "files of this format are not made longer here"))
     }
+
+    /// The same so that new files are there: paths from the root on, and their content. Folders on the way are made.
+    ///
+    /// # Errors
+    /// Why that cannot be.
+    fn added(&self, _files: &[(&str, &[u8])]) -> Result<Vec<(u64, Vec<u8>)>> {
+        Err(Finding::new("not-added", "files are not laid into this format here"))
+    }
 }
 
 /// Finds a path, its parts divided by `/`, from the root on; names that are no text go by how they are shown.

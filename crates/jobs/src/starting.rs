@@ -33,7 +33,11 @@ pub(crate) fn before(order: &Order, source: &Source, looked: &Looked, candidate:
         };
         let name = line.link.rsplit('/').next().unwrap_or_default();
         let Some((_, code)) = machine::LINKS.iter().find(|(link, _)| *link == name) else { continue };
-        let way = if name == "controller" { "; drivers that it has are set right after the copy, where that can be in place" } else { "" };
+        let way = match name {
+            "controller" => "; drivers that it has are laid beside after the copy, where that can be",
+            "entry" => "; after the copy it is laid where every firmware looks",
+            _ => "",
+        };
         out.push(Hazard::new(level, code, format!("{}: {}{way}", machine.name, line.text)));
     }
     out

@@ -177,6 +177,28 @@ fn loaders(place: &Place, programs: &[Found], wrong: &[String], links: &mut Vec<
     }
 }
 
+/// What has to be laid where firmware looks by itself: the place, which program is meant, and files. `None` where one is there, or none is known.
+pub(crate) fn fallback(places: &Places) -> Option<(&Place, String, Vec<(String, Vec<u8>)>)> {
+    let place = places.all.iter().find(|place| place.partition.type_code.is_efi() && is_fat(place) && !place.list("/EFI").is_empty())?;
+    let (programs, wrong) = programs(place);
+    // What is there and damaged is not written over.
+    if programs.iter().any(Found::is_fallback) || wrong.iter().any(|text| text.to_lowercase().starts_with("/efi/boot/")) {
+        return None;
+    }
+    let is_own = |found: &&Found| found.program.is_for_firmware && is_loader(&found.path);
+    // A manager that checks what it starts comes before what it starts.
+    let own = programs.iter().filter(is_own).max_by_key(|found| found.says(b"shim"))?;
+    let (name, _) = FALLBACK.iter().find(|(_, machine)| *machine == own.program.machine)?;
+    let mut files = vec![(format!("/EFI/BOOT/{}", name.to_uppercase()), own.bytes.clone())];
+    if own.says(b"shim") && !own.says(b"mimg") {
+        let folder = own.path.rsplit_once('/').map_or("", |(folder, _)| folder);
+        let beside = |found: &&Found| found.path.rsplit_once('/').is_some_and(|(dir, name)| dir == folder && name.to_lowercase().starts_with("grub"));
+        let next = programs.iter().find(beside)?;
+        files.push((format!("/EFI/BOOT/{}", next.path.rsplit('/').next()?.to_uppercase()), next.bytes.clone()));
+    }
+    Some((place, own.path.clone(), files))
+}
+
 /// Whether a program by its name is one that starts systems.
 fn is_loader(path: &str) -> bool {
     let name = path.rsplit('/').next().unwrap_or_default().to_lowercase();

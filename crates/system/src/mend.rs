@@ -66,6 +66,7 @@ pub fn find(drive: &Source, looked: &Looked, chain: &[Line], wishes: Wishes) -> 
     active(drive, &looked.table, &places, &mut out);
     records(drive, &looked.table, &places, &mut out);
     stores(drive, &looked.table, &places, &mut out);
+    fallback(drive, &places, &mut out);
     // For one machine's controller only where the system has no driver for it that starts.
     let of_machine = chain.iter().any(|line| line.result == Verdict::Fails && line.link == "machine/controller");
     let mut wanted: Vec<&str> = wishes.controller.filter(|_| of_machine).map(modules).unwrap_or_default().to_vec();
@@ -93,6 +94,21 @@ fn modules(controller: Controller) -> &'static [&'static str] {
         Controller::Raid => &["megaraid_sas", "mpt3sas", "sd_mod"],
         Controller::Virtio => &["virtio_pci", "virtio_blk", "virtio_scsi", "sd_mod"],
     }
+}
+
+/// A loader where firmware looks that knows nothing of the drive.
+fn fallback(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
+    let Some((place, from, files)) = crate::efi::fallback(places) else { return };
+    let Ok(volume) = &place.files else { return };
+    let wanted: Vec<(&str, &[u8])> = files.iter().map(|(path, bytes)| (path.as_str(), bytes.as_slice())).collect();
+    let Ok(changes) = volume.added(&wanted) else { return };
+    let patches: Option<Vec<Option<Patch>>> = changes.iter().map(|(at, bytes)| on_drive(drive, place.start + at, bytes)).collect();
+    out.push(Repair {
+        name: "fallback",
+        text: format!("{from} on {} is laid at {} too, where the firmware of any machine looks", place.name(), files[0].0),
+        consequence: None,
+        patches: patches.into_iter().flatten().flatten().collect(),
+    });
 }
 
 /// Drivers that the initial RAM file systems lack.

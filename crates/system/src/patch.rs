@@ -1,4 +1,4 @@
-//! Bytes that are set right where they stand: no file becomes longer, and nothing is moved.
+//! Bytes of a drive that become others, each with what stood there before.
 
 use crate::places::Place;
 use badger_drive::Source;

@@ -2,12 +2,12 @@
 //! written anew with its checksum. Only what stays in the inode is mapped; a file that would need more is refused.
 
 use super::checksum::{self, crc16, crc32c};
-use super::rewrite::{set, set16, set32};
+use super::rewrite::{set16, set32};
 use super::{BIG_ALLOCATION, BLOCKS_UNWRITTEN, CHECKSUMS, DESCRIPTOR_SUMS, EXTENTS, Ext, HUGE, INLINE, Inode, RECOVER, WIDE};
 use crate::finding::{Finding, Result};
 use crate::node::NodeKind;
+use crate::pages::Pages;
 use badger_drive::field::{le16, le32};
-use std::collections::BTreeMap;
 use std::ops::Range;
 
 /// Inode flags of files that are kept in another way: encrypted, verified.
@@ -23,34 +23,6 @@ fn refused(text: impl Into<String>) -> Finding {
     Finding::new("ext-not-longer", text)
 }
 
-/// Blocks of the volume as they become.
-struct Pages<'a> {
-    fs: &'a Ext,
-    changed: BTreeMap<u64, Vec<u8>>,
-}
-
-impl Pages<'_> {
-    fn of(&mut self, block: u64) -> Result<&mut Vec<u8>> {
-        if !self.changed.contains_key(&block) {
-            let bytes = self.fs.volume.read(block * self.fs.block, self.fs.block as usize)?;
-            self.changed.insert(block, bytes);
-        }
-        self.changed.get_mut(&block).ok_or_else(|| refused("a block is lost"))
-    }
-
-    /// Bytes of a structure that lies in one block.
-    fn get(&mut self, at: u64, len: usize) -> Result<Vec<u8>> {
-        let (block, within) = (at / self.fs.block, (at % self.fs.block) as usize);
-        Ok(self.of(block)?[within..within + len].to_vec())
-    }
-
-    fn put(&mut self, at: u64, bytes: &[u8]) -> Result<()> {
-        let (block, within) = (at / self.fs.block, (at % self.fs.block) as usize);
-        set(self.of(block)?, within, bytes);
-        Ok(())
-    }
-}
-
 impl Ext {
     /// What has to be written so that each file has more bytes at its end: places on the volume, and what is to stand there.
     pub(super) fn grown(&self, files: &[(u64, &[u8])]) -> Result<Vec<(u64, Vec<u8>)>> {
@@ -60,19 +32,11 @@ impl Ext {
         if self.features[2] & (BIG_ALLOCATION | REFUSED) != 0 || u64::from(self.blocks_per_group) > self.block * 8 {
             return Err(refused("it counts its blocks in another way, or is only read"));
         }
-        let mut pages = Pages { fs: self, changed: BTreeMap::new() };
+        let mut pages = Pages::new(&self.volume, self.block);
         for (number, more) in files {
             self.grow(*number as u32, more, &mut pages)?;
         }
-        let mut out: Vec<(u64, Vec<u8>)> = Vec::new();
-        for (block, bytes) in pages.changed {
-            let at = block * self.block;
-            match out.last_mut() {
-                Some((start, before)) if *start + before.len() as u64 == at => before.extend(bytes),
-                _ => out.push((at, bytes)),
-            }
-        }
-        Ok(out)
+        Ok(pages.changes())
     }
 
     fn grow(&self, number: u32, more: &[u8], pages: &mut Pages) -> Result<()> {
@@ -109,9 +73,9 @@ impl Ext {
             }
             self.take(&run, pages)?;
             for (number, part) in run.clone().zip(rest.chunks(block as usize)) {
-                let page = pages.of(number)?;
-                page.fill(0);
-                set(page, 0, part);
+                let mut whole = part.to_vec();
+                whole.resize(block as usize, 0);
+                pages.put(number * block, &whole)?;
             }
             let bytes = &mut inode.bytes;
             if is_next {
@@ -161,13 +125,13 @@ impl Ext {
             }
             let span = self.span(group);
             let is_unwritten = found.flags & BLOCKS_UNWRITTEN != 0;
-            let is_as_it_was = !pages.changed.contains_key(&found.block_bitmap) && !is_unwritten;
-            if is_unwritten && !pages.changed.contains_key(&found.block_bitmap) {
+            let is_changed = pages.is_changed(found.block_bitmap);
+            if is_unwritten && !is_changed {
                 let Some(fresh) = self.first_bitmap(group) else { continue };
-                pages.changed.insert(found.block_bitmap, fresh);
+                pages.put(found.block_bitmap * self.block, &fresh)?;
             }
-            let bitmap = pages.of(found.block_bitmap)?.clone();
-            if let (Some(seed), true) = (self.seed, is_as_it_was) {
+            let bitmap = pages.get(found.block_bitmap * self.block, self.block as usize)?;
+            if let (Some(seed), false) = (self.seed, is_changed || is_unwritten) {
                 let sum = crc32c(seed, &bitmap[..(self.blocks_per_group / 8) as usize]);
                 let known = found.sums[0];
                 let mask = if self.descriptor >= 64 { u32::MAX } else { 0xffff };
@@ -226,11 +190,13 @@ impl Ext {
     fn take(&self, run: &Range<u64>, pages: &mut Pages) -> Result<()> {
         let group = ((run.start - self.first_block) / u64::from(self.blocks_per_group)) as usize;
         let (span, count, wide) = (self.span(group), run.end - run.start, self.descriptor >= 64);
-        let bitmap = pages.of(self.groups[group].block_bitmap)?;
+        let place = self.groups[group].block_bitmap * self.block;
+        let mut bitmap = pages.get(place, self.block as usize)?;
         for block in run.clone() {
             let bit = block - span.start;
             bitmap[(bit / 8) as usize] |= 1 << (bit % 8);
         }
+        pages.put(place, &bitmap)?;
         let sum = self.seed.map(|seed| crc32c(seed, &bitmap[..(self.blocks_per_group / 8) as usize]));
         let at = self.descriptor_at(group as u32);
         let mut bytes = pages.get(at, self.descriptor as usize)?;

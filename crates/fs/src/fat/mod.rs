@@ -1,6 +1,7 @@
 //! FAT12, FAT16 and FAT32, following Microsoft's "FAT: General Overview of On-Disk Format" and the long-name
 //! specification that goes with it.
 
+mod add;
 mod boot;
 mod resize;
 mod survey;
@@ -354,6 +355,10 @@ impl Volume for Fat {
 
     fn resized(&self, survey: &Survey, wanted: &Wanted) -> Result<View> {
         self.resized_to(survey, wanted)
+    }
+
+    fn added(&self, files: &[(&str, &[u8])]) -> Result<Vec<(u64, Vec<u8>)>> {
+        self.with_files(files)
     }
 
     fn survey(&self) -> Survey {

@@ -17,8 +17,10 @@ const SHOWN: usize = 13;
 impl JobView {
     /// Whether something of the target's chain is broken, so that it is worth looking.
     pub(super) fn may_mend(&self) -> bool {
-        // Of what the machine does not take, only drivers and sleep are a matter of the drive.
-        let is_fixed = |line: &Line| line.link.starts_with("machine/") && !["machine/controller", "machine/sleep"].contains(&line.link.as_str());
+        // Of what the machine does not take, only drivers, the place of the loader and sleep are a matter of the drive.
+        let is_fixed = |line: &Line| {
+            line.link.starts_with("machine/") && !["machine/controller", "machine/entry", "machine/sleep"].contains(&line.link.as_str())
+        };
         let is_broken = |line: &Line| line.what == "boot" && line.result == Verdict::Fails && line.link != "rehearsal" && !is_fixed(line);
         matches!(self.mends, Mends::Nothing) && self.report.as_ref().is_some_and(|report| report.proof.iter().any(is_broken))
     }
