@@ -83,7 +83,7 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
             State::Hibernated => out.push(Hazard::new(
                 Level::Mind,
                 "volume-asleep",
-                format!("{name}: its system only slept; shut it down fully in its machine first, or let it start afresh on the target"),
+                format!("{name}: its system only slept: shut it down fully in its machine, or let it start afresh"),
             )),
             State::Damaged => out.push(Hazard::new(Level::Mind, "volume-damaged", format!("{name}: {}", volume.problems.join("; ")))),
         }

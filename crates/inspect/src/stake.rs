@@ -1,12 +1,13 @@
-//! What would be lost with a target: its newest files, by name, day and size.
+//! What a drive holds, as people see it: whose folders, how much, the newest files by name, day and size.
 
 use crate::looked::Looked;
 use badger_drive::Source;
 use badger_fs::Tree;
 use badger_fs::tree::NodeKind;
 use badger_fs::walk::{Step, Walk};
+use std::collections::BTreeMap;
 
-/// One file that would be lost.
+/// One file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Newest {
     /// Name of the volume, then the path in it.
@@ -15,6 +16,17 @@ pub struct Newest {
     pub modified: i64,
     /// Bytes.
     pub size: u64,
+}
+
+/// A folder that is somebody's, or one of the uppermost.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Whose {
+    /// Its name.
+    pub name: String,
+    /// Files seen in it.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
 }
 
 /// What was found at stake.
@@ -28,28 +40,53 @@ pub struct Stake {
     pub more: bool,
     /// The newest ones, the latest first.
     pub newest: Vec<Newest>,
+    /// Whose folders, the largest first; where nobody has one the uppermost.
+    pub whose: Vec<Whose>,
 }
 
 /// So many entries are looked at: enough to know whose drive it is, and quick on a slow one.
 const MOST: u64 = 5000;
 /// So many files are named.
 const NAMED: usize = 3;
+/// So many folders are named.
+const FOLDERS: usize = 5;
+/// Folders in which each person has one.
+const HOMES: [&str; 3] = ["users", "home", "documents and settings"];
+/// Folders in there that are nobody's.
+const NOBODY: [&str; 6] = ["public", "default", "default user", "all users", "shared", "lost+found"];
+
+/// The folder that a file counts to, and whether that is somebody's; the first part of a path names its volume.
+fn folder_of(path: &str) -> Option<(String, bool)> {
+    let parts: Vec<&str> = path.split('/').skip(1).collect();
+    match parts[..] {
+        [homes, name, _, ..] if HOMES.contains(&homes.to_lowercase().as_str()) => {
+            (!NOBODY.contains(&name.to_lowercase().as_str())).then(|| (name.to_string(), true))
+        }
+        [first, _, ..] => Some((first.to_string(), false)),
+        _ => None,
+    }
+}
 
 /// Looks at the files of a drive, each volume from its root downward, until there were enough.
 pub fn of(drive: &Source, looked: &Looked) -> Stake {
-    let mut stake = Stake::default();
+    let (mut stake, mut folders) = (Stake::default(), BTreeMap::new());
     for partition in looked.table.data_partitions() {
         let Some(volume) = looked.volume(partition.number) else { continue };
         let (start, len) = looked.table.place(partition);
         for fs in badger_fs::open_all(drive, start, len).unwrap_or_default() {
-            add(&mut stake, &*fs, partition.number, &volume.label);
+            add(&mut stake, &mut folders, &*fs, (partition.number, &volume.label));
         }
     }
+    let is_any = folders.keys().any(|(_, is_home)| *is_home);
+    let whose = folders.into_iter().filter(|((_, is_home), _)| *is_home == is_any);
+    stake.whose = whose.map(|((name, _), (files, bytes))| Whose { name, files, bytes }).collect();
+    stake.whose.sort_by_key(|folder| std::cmp::Reverse(folder.bytes));
+    stake.whose.truncate(FOLDERS);
     stake
 }
 
 /// Adds what one volume holds, until there was enough.
-fn add(stake: &mut Stake, fs: &dyn Tree, number: u32, label: &str) {
+fn add(stake: &mut Stake, folders: &mut BTreeMap<(String, bool), (u64, u64)>, fs: &dyn Tree, (number, label): (u32, &str)) {
     let Ok(root) = fs.root() else { return };
     let name = if label.is_empty() { number.to_string() } else { label.into() };
     let mut walk = Walk::of(fs, root, name).by_level();
@@ -63,6 +100,10 @@ fn add(stake: &mut Stake, fs: &dyn Tree, number: u32, label: &str) {
                 NodeKind::File => {
                     stake.files += 1;
                     stake.bytes = stake.bytes.saturating_add(entry.node.size);
+                    if let Some(folder) = folder_of(&full) {
+                        let (files, bytes) = folders.entry(folder).or_default();
+                        (*files, *bytes) = (*files + 1, bytes.saturating_add(entry.node.size));
+                    }
                     let modified = entry.node.modified.map_or(0, |time| time.seconds);
                     stake.newest.push(Newest { path: full, modified, size: entry.node.size });
                 }

@@ -5,6 +5,7 @@ use badger_bench::Bench;
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::DriveFacts;
 use badger_drive::Source;
+use badger_drive::health::State;
 use badger_inspect::stake::{self, Stake};
 use badger_inspect::{Hazard, Looked, Reference};
 use badger_layout::Plan;
@@ -29,6 +30,8 @@ pub struct Sight {
     pub hazards: Vec<Hazard>,
     /// Files on the target that would be lost.
     pub stake: Stake,
+    /// What the source brings along; nothing is known of one that fails, which is not read for this.
+    pub brings: Stake,
     /// What must be typed to release the target.
     pub tail: String,
     /// Bytes an unfinished run has done.
@@ -62,6 +65,8 @@ impl Sight {
         let looked = there.as_ref().map(Looked::at);
         let before = looked.as_ref().map(|looked| Ribbon::of(looked, to.geometry().size_bytes));
         let stake = there.iter().zip(&looked).map(|(drive, looked)| stake::of(drive, looked)).next().unwrap_or_default();
+        let fails = bench.workshop.found(&from.identity().path).is_some_and(|found| bench.workshop.health(&found).state == State::Failing);
+        let brings = if fails { Stake::default() } else { stake::of(from, &prepared.looked) };
         let empty = Ribbon { size: to.geometry().size_bytes, ..Ribbon::default() };
         Self {
             source: DriveFacts::new(from.identity(), from.geometry(), prepared.source_ribbon()),
@@ -72,6 +77,7 @@ impl Sight {
             is_final: prepared.draft.plan().recasts.is_empty(),
             hazards: prepared.hazards.clone(),
             stake,
+            brings,
             tail: to.tail(),
             done_before: prepared.unfinished.as_ref().map(|(past, _)| past.done_bytes()),
             pace: pace(bench, from),

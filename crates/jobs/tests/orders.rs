@@ -166,6 +166,19 @@ fn the_newest_files_of_a_target_are_what_is_at_stake() {
     assert_eq!((stake.files, stake.bytes, stake.more), (4, 10_000, false));
     let named: Vec<(&str, u64)> = stake.newest.iter().map(|file| (file.path.as_str(), file.size)).collect();
     assert_eq!(named, [("choir/Scores/newest.txt", 3000), ("choir/middle.txt", 4000), ("choir/Scores/round.txt", 2000)]);
+    let whose = |stake: &badger_inspect::stake::Stake| stake.whose.iter().map(|one| (one.name.clone(), one.files, one.bytes)).collect::<Vec<_>>();
+    assert_eq!(whose(&stake), [("Scores".to_string(), 2, 5000)]);
+    // Where people have folders, these are told, and nobody's are not.
+    for path in ["home/piers/a.txt", "home/piers/deep/b.txt", "home/nell/c.txt", "home/lost+found/d.txt"] {
+        fs::create_dir_all(data.join(path).parent().unwrap()).unwrap();
+        fs::write(data.join(path), vec![1; 700]).unwrap();
+    }
+    let second = dir.path().join("second.img");
+    fs::File::create(&second).unwrap().set_len(20 << 20).unwrap();
+    assert!(std::process::Command::new("mke2fs").args(["-q", "-F", "-t", "ext4", "-d"]).arg(&data).arg(&second).status().unwrap().success());
+    let drive = Workshop::default().source(&second).unwrap();
+    let stake = badger_inspect::stake::of(&drive, &badger_inspect::Looked::at(&drive));
+    assert_eq!(whose(&stake), [("piers".to_string(), 2, 1400), ("nell".to_string(), 1, 700)]);
 }
 
 #[test]

@@ -7,10 +7,12 @@ use crate::job::{self, JobView, Listed, OpenJobs};
 use crate::ledger::LedgerView;
 use crate::message::{Hit, Hits, Message, PLACES, Place};
 use crate::palette::{Action, Field, Palette};
+use crate::past::Past;
 use crate::theme::{self, Mean};
 use crate::{help, ledger, palette};
 use badger_bench::Bench;
 use badger_bench::ledger::{JobRow, local, now};
+use badger_bench::sheet::SheetData;
 use badger_bench::shelf::{Item, Shelf};
 use badger_jobs::salvage::SalvageOrder;
 use badger_jobs::{ImageOrder, Order};
@@ -154,6 +156,14 @@ impl App {
             && !self.jobs.want_next(&path, places)
         {
             self.message = Some((Mean::Mind, "no salvage goes on with this map: what comes first is named before it begins".into()));
+        }
+        if self.place == Place::Ledger
+            && let Some(job) = self.ledger.wanted()
+        {
+            let read = self.bench.read_ledger().ok().flatten().and_then(|ledger| ledger.last_run(job).ok().flatten());
+            let sheet = read.and_then(|(report, sheet)| Some(SheetData { report, ..serde_json::from_str::<SheetData>(&sheet).ok()? }));
+            self.ledger.show(Past { job, sheet });
+            changed = true;
         }
         let mut ended = Vec::new();
         // What a thread has just brought to its end is drawn too.

@@ -2,6 +2,7 @@
 
 use crate::draw::{cut, inset, loud, pad, pad_left, put, put_right, say};
 use crate::message::{Hit, Hits, Message, Place};
+use crate::past::{self, Past};
 use crate::theme::Mean;
 use badger_bench::ledger::{DriveRow, JobRow, day, written};
 use badger_drive::size::human;
@@ -18,7 +19,11 @@ pub struct LedgerView {
     chosen: usize,
     filter: String,
     typing: bool,
+    past: Option<Past>,
 }
+
+/// From this height on the chosen job is shown below the list.
+const HIGH: u16 = 30;
 
 /// The short name out of a drive's key.
 fn model(key: &str) -> &str {
@@ -42,7 +47,18 @@ pub fn outcome(row: &JobRow) -> (&'static str, Mean, String) {
 impl LedgerView {
     /// Takes in what the ledger holds.
     pub fn fill(&mut self, jobs: Vec<JobRow>, drives: Vec<DriveRow>) {
-        (self.jobs, self.drives) = (jobs, drives);
+        (self.jobs, self.drives, self.past) = (jobs, drives, None);
+    }
+
+    /// The job that is chosen, where it is not the one that is shown.
+    pub fn wanted(&self) -> Option<i64> {
+        let chosen = if self.show_drives { None } else { self.shown_jobs().get(self.chosen).map(|row| row.id) }?;
+        self.past.as_ref().is_none_or(|past| past.job != chosen).then_some(chosen)
+    }
+
+    /// Takes in what there is of the chosen job.
+    pub fn show(&mut self, past: Past) {
+        self.past = Some(past);
     }
 
     /// Whether letters go into the field.
@@ -141,7 +157,11 @@ pub fn draw(view: &LedgerView, frame: &mut Frame, body: Rect, hits: &mut Hits) {
         let cursor = if view.typing { "▏" } else { "" };
         put_right(buf, area, area.y, vec![say(Mean::Quiet, "find "), loud(Mean::Text, view.filter.clone()), loud(Mean::Focus, cursor)]);
     }
+    let row = if view.show_drives { None } else { view.shown_jobs().get(view.chosen).copied() };
+    let past = view.past.as_ref().zip(row).filter(|(past, row)| past.job == row.id && area.height >= HIGH);
+    // The list has a third where the chosen job is shown, less where it is short.
     let rows = usize::from(area.height.saturating_sub(4));
+    let rows = if past.is_some() { rows.min((usize::from(area.height) / 3).clamp(3, view.count().max(3))) } else { rows };
     let skip = view.chosen.saturating_sub(rows.saturating_sub(1));
     let wide = area.width >= 110;
     let y = area.y + 2;
@@ -186,6 +206,10 @@ pub fn draw(view: &LedgerView, frame: &mut Frame, body: Rect, hits: &mut Hits) {
             put(buf, area.x, at, area.width, line_of(line == view.chosen, spans));
             hits.push((Rect { y: at, height: 1, ..area }, Hit::Line(line)));
         }
+    }
+    if let Some((past, row)) = past {
+        let y = y + rows as u16 + 2;
+        past::draw(past, row, &view.jobs, frame, Rect { y, height: area.bottom().saturating_sub(y), ..area });
     }
     if view.count() == 0 {
         let why = if view.filter.is_empty() { "nothing yet: jobs and drives are noted as they come" } else { "nothing by that name; Esc shows all" };

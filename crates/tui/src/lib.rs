@@ -9,6 +9,7 @@ mod job;
 mod ledger;
 mod message;
 mod palette;
+mod past;
 mod running;
 mod step;
 pub mod theme;

@@ -1,5 +1,6 @@
 //! Small things that every screen is put together from.
 
+pub mod chain;
 pub mod chart;
 pub mod picture;
 pub mod ribbon;

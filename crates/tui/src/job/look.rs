@@ -8,6 +8,7 @@ use badger_bench::ledger::day;
 use badger_bench::sheet::DriveFacts;
 use badger_drive::size::{human, thousands};
 use badger_inspect::Level;
+use badger_inspect::stake::Stake;
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -44,25 +45,45 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Lines {
         }
     }
     lines.extend(hazard_lines(&lost, usize::from(area.width)));
-    let stake = &sight.stake;
-    if stake.files > 0 {
-        let more = if stake.more { "more than " } else { "" };
-        let count = format!("{more}{} files, {}; the newest:", thousands(stake.files), human(stake.bytes));
-        lines.push(vec![loud(Mean::Target, "▸ lost  "), say(Mean::Text, count)]);
-        lines.extend(stake.newest.iter().map(|file| {
-            vec![
-                say(Mean::Quiet, format!("        {}  {}  ", day(file.modified), pad_left(&human(file.size), 8))),
-                say(Mean::Text, file.path.clone()),
-            ]
-        }));
-    }
     for spans in lines {
         if y < area.bottom() {
             put(buf, area.x, y, area.width, spans);
         }
         y += 1;
     }
+    // Side by side: what comes along, and what is lost for it.
+    let below = |side: Rect| Rect { y: y + 1, height: area.bottom().saturating_sub(y + 1), ..side };
+    held(buf, below(left), ("◂ comes along  ", Mean::Source), &sight.brings);
+    held(buf, below(right), ("▸ is lost  ", Mean::Target), &sight.stake);
     Vec::new()
+}
+
+/// What a drive holds as people see it: how much, whose folders, the newest files.
+fn held(buf: &mut Buffer, area: Rect, (title, mean): (&'static str, Mean), stake: &Stake) {
+    if stake.files == 0 {
+        return;
+    }
+    let width = usize::from(area.width);
+    let more = if stake.more { "more than " } else { "" };
+    let mut lines = vec![vec![loud(mean, title), say(Mean::Text, format!("{more}{} files, {}", thousands(stake.files), human(stake.bytes)))]];
+    let name = stake.whose.iter().map(|folder| folder.name.chars().count()).max().unwrap_or(0).min(24);
+    lines.extend(stake.whose.iter().map(|folder| {
+        let files = format!("{:>7} files  {:>9}", thousands(folder.files), human(folder.bytes));
+        vec![say(Mean::Text, format!("  {}", pad(&cut(&folder.name, name), name))), say(Mean::Quiet, files)]
+    }));
+    lines.extend(stake.newest.iter().map(|file| {
+        let head = format!("  {}  {}  ", day(file.modified), pad_left(&human(file.size), 8));
+        let room = width.saturating_sub(head.chars().count());
+        // The name at its end says more than the folders before it.
+        let path: String = match file.path.chars().count() {
+            len if len > room => std::iter::once('…').chain(file.path.chars().skip(len + 1 - room)).collect(),
+            _ => file.path.clone(),
+        };
+        vec![say(Mean::Quiet, head), say(Mean::Text, path)]
+    }));
+    for (spans, y) in lines.into_iter().zip(area.y..area.bottom()) {
+        put(buf, area.x, y, area.width, spans);
+    }
 }
 
 /// Draws why a job cannot be planned.

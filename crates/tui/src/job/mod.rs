@@ -1,7 +1,6 @@
 //! Jobs on the screen: those that are open, and the five steps of the one in hand.
 
 mod asking;
-mod chain;
 mod draw;
 mod entry;
 mod fit;

@@ -1,10 +1,9 @@
 //! Prove: one line for each thing proved, its evidence folded under it.
 
-use super::chain;
 use super::rehearses::Rehearses;
 use super::rehearsing;
 use super::view::JobView;
-use crate::draw::{chart, cut, loud, outcome_mark, pad, put, put_right, say, wrap};
+use crate::draw::{chain, chart, cut, loud, outcome_mark, pad, put, put_right, say, wrap};
 use crate::step::Step;
 use crate::theme::Mean;
 use badger_bench::sheet::{outcome_sentence, verdict};

@@ -1,6 +1,6 @@
 //! The boot chain, drawn: from firmware to login, a knot for each link, open behind one that does not hold.
 
-use crate::draw::{loud, pad, say};
+use super::{loud, pad, say};
 use crate::theme::Mean;
 use badger_bench::sheet::verdict;
 use badger_inspect::{Line, Verdict};
@@ -10,7 +10,7 @@ use ratatui::text::Span;
 const HEAD: usize = 6;
 
 /// The meaning of a verdict.
-pub(super) fn mean(result: Verdict) -> Mean {
+pub fn mean(result: Verdict) -> Mean {
     match result {
         Verdict::Holds => Mean::Good,
         Verdict::Differs => Mean::Focus,
@@ -31,7 +31,7 @@ fn of_way<'a>(proof: &'a [Line], way: &str) -> Vec<(&'a str, Verdict)> {
 }
 
 /// A line or more for each way that a proof tells of.
-pub(super) fn lines(proof: &[Line], width: usize) -> Vec<Vec<Span<'static>>> {
+pub fn lines(proof: &[Line], width: usize) -> Vec<Vec<Span<'static>>> {
     let mut out: Vec<Vec<Span<'static>>> = Vec::new();
     for (word, way) in [("UEFI", "uefi/"), ("BIOS", "bios/"), ("fits", "machine/")] {
         let links = if way == "machine/" {
