@@ -1,6 +1,6 @@
 //! `badger machines`, and machines by their names.
 
-use crate::{Common, code, commands};
+use crate::{Common, code};
 use badger_drive::Refusal;
 use badger_system::Machine;
 use badger_system::machine::SHIPPED;
@@ -25,7 +25,7 @@ pub fn machines(name: Option<&str>, common: &Common) -> Result<u8, Refusal> {
     let all = all.map_err(|why| Refusal::new("no-machine", why))?;
     if common.json {
         let all: Vec<_> = all.iter().map(|(name, machine)| serde_json::json!({ "name": name, "machine": machine })).collect();
-        commands::print_json(&serde_json::json!({ "machines": all }));
+        tell_part!("{:#}\n", serde_json::json!({ "machines": all }));
         return Ok(code::DONE);
     }
     for (name, machine) in all {

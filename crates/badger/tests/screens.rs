@@ -163,7 +163,7 @@ fn a_broken_chain_is_seen_mended_and_rehearsed(#[case] width: usize, #[case] hei
     tool(&[make, path(&disk), "--size", "1400M", "--table", "gpt", "--firmware", "uefi", "--cache", &cache]);
     // Nobody switches it off: it comes to its prompt for a name, on its own screen.
     let table = text(&tool(&["sfdisk", "-d", path(&disk)]).stdout);
-    let start: u64 = table.lines().filter_map(|line| line.split("start=").nth(1)?.split(',').next()?.trim().parse().ok()).last().unwrap();
+    let start: u64 = table.lines().filter_map(|line| line.split("start=").nth(1)?.split(',').next()?.trim().parse().ok()).next_back().unwrap();
     let root = format!("{}?offset={}", path(&disk), start * 512);
     tool(&["debugfs", "-w", "-R", "rm /etc/systemd/system/multi-user.target.wants/ready.service", &root]);
     let clone = ["clone", path(&disk), path(&target), "--new-size", "2GiB", "--confirm", "rget", "--ids", "fresh", "--fit", "auto"];

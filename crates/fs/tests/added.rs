@@ -23,7 +23,7 @@ fn files_are_laid_in(#[case] mib: u64, #[case] format: &[&str], #[case] others: 
     let other = dir.path().join("other");
     fs::write(&other, noise(3000, 5)).unwrap();
     let numbered: Vec<String> = (0..others).map(|number| format!("::/EFI/a name that is long {number}.txt")).collect();
-    numbered.iter().for_each(|to| _ = run(&["mcopy", "-i", name, other.to_str().unwrap(), to]));
+    numbered.iter().for_each(|to| run(&["mcopy", "-i", name, other.to_str().unwrap(), to]));
     // A place that was given free is taken again.
     run(&["mdel", "-i", name, &numbered[1]]);
     let contents = [noise(1, 1), noise(200_000, 2), Vec::new(), noise(4096, 3)];

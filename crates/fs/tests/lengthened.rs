@@ -31,7 +31,7 @@ fn a_file_becomes_longer(#[case] format: &[&str]) {
         fs::write(dir.path().join(format!("g{size}")), noise(5000, 9)).unwrap();
     }
     let name = path.to_str().unwrap();
-    run(&[&["mkfs.ext4", "-q", "-F"], &format[..], &["-d", dir.path().to_str().unwrap(), name]].concat());
+    run(&[&["mkfs.ext4", "-q", "-F"], format, &["-d", dir.path().to_str().unwrap(), name]].concat());
     let mut contents: Vec<(String, Vec<u8>)> = sizes.iter().map(|size| (format!("f{size}"), noise(*size, *size as u64))).collect();
     for (round, more) in [3usize, 2_000_000, 1, 4096].into_iter().enumerate() {
         let volume = open(&path);

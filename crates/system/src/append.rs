@@ -60,11 +60,14 @@ pub fn packed(files: &BTreeMap<String, Vec<u8>>, there: &[String]) -> Vec<u8> {
     out
 }
 
+/// An archive, and the modules that it was made for.
+pub(crate) type Addition = (Vec<u8>, Vec<String>);
+
 /// What has to be laid behind an initial RAM file system so that these modules are in it; nothing where they are, or the kernel has them.
 ///
 /// # Errors
 /// Why that cannot be.
-pub(crate) fn drivers(system: &Place, version: &str, archive: &Archive, wanted: &[&str]) -> Result<Option<(Vec<u8>, Vec<String>)>, String> {
+pub(crate) fn drivers(system: &Place, version: &str, archive: &Archive, wanted: &[&str]) -> Result<Option<Addition>, String> {
     let folder = ["/lib/modules", "/usr/lib/modules"].iter().map(|folder| format!("{folder}/{version}")).find(|folder| system.has(folder));
     let folder = folder.ok_or_else(|| format!("{} has no modules for {version}", system.name()))?;
     let within =

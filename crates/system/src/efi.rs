@@ -177,8 +177,18 @@ fn loaders(place: &Place, programs: &[Found], wrong: &[String], links: &mut Vec<
     }
 }
 
-/// What has to be laid where firmware looks by itself: the place, which program is meant, and files. `None` where one is there, or none is known.
-pub(crate) fn fallback(places: &Places) -> Option<(&Place, String, Vec<(String, Vec<u8>)>)> {
+/// What has to be laid where firmware looks by itself.
+pub(crate) struct Fallback<'a> {
+    /// The system partition.
+    pub place: &'a Place,
+    /// The program that is meant.
+    pub from: String,
+    /// Paths, and what is to be there.
+    pub files: Vec<(String, Vec<u8>)>,
+}
+
+/// A loader for where firmware looks by itself. `None` where one is there, or none is known.
+pub(crate) fn fallback(places: &Places) -> Option<Fallback<'_>> {
     let place = places.all.iter().find(|place| place.partition.type_code.is_efi() && is_fat(place) && !place.list("/EFI").is_empty())?;
     let (programs, wrong) = programs(place);
     // What is there and damaged is not written over.
@@ -196,7 +206,7 @@ pub(crate) fn fallback(places: &Places) -> Option<(&Place, String, Vec<(String, 
         let next = programs.iter().find(beside)?;
         files.push((format!("/EFI/BOOT/{}", next.path.rsplit('/').next()?.to_uppercase()), next.bytes.clone()));
     }
-    Some((place, own.path.clone(), files))
+    Some(Fallback { place, from: own.path.clone(), files })
 }
 
 /// Whether a program by its name is one that starts systems.

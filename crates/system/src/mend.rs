@@ -1,5 +1,6 @@
 //! What can be set right so that a target starts: found, told, and given as patches. Nothing is written here.
 
+use crate::efi::{self, Fallback};
 use crate::machine::Controller;
 use crate::patch::{Patch, in_file, on_drive};
 use crate::places::{Place, Places, Sought};
@@ -98,7 +99,7 @@ fn modules(controller: Controller) -> &'static [&'static str] {
 
 /// A loader where firmware looks that knows nothing of the drive.
 fn fallback(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
-    let Some((place, from, files)) = crate::efi::fallback(places) else { return };
+    let Some(Fallback { place, from, files }) = efi::fallback(places) else { return };
     let Ok(volume) = &place.files else { return };
     let wanted: Vec<(&str, &[u8])> = files.iter().map(|(path, bytes)| (path.as_str(), bytes.as_slice())).collect();
     let Ok(changes) = volume.added(&wanted) else { return };
