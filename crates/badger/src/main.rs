@@ -31,6 +31,7 @@ mod files;
 mod follow;
 mod images;
 mod lend;
+mod licence;
 mod log;
 mod machines;
 mod mend;
@@ -116,6 +117,8 @@ enum Command {
         #[arg(long, value_name = "MACHINE")]
         machine: Option<String>,
     },
+    /// What a system says of its licence, and what becomes of that on a machine
+    Licence(licence::LicenceArgs),
     /// Machines that come along, as descriptions to be edited; one as a file on standard output
     Machines {
         /// Its name
@@ -469,6 +472,7 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Drives) => commands::drives(&bench, common),
         Some(Command::Show { drive }) => commands::show(&bench, &drive, common),
         Some(Command::Check { drive, machine }) => commands::check(&bench, &drive, machine.as_deref(), common),
+        Some(Command::Licence(args)) => licence::licence(&bench, &args, common),
         Some(Command::Machines { name }) => machines::machines(name.as_deref(), common),
         Some(Command::Clone(args)) => commands::clone(&bench, &args, common),
         Some(Command::Image(args)) => images::image(&bench, &args, common),

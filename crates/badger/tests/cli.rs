@@ -689,3 +689,27 @@ fn a_look_that_takes_long_is_ended_by_a_signal() {
         std::thread::sleep(Duration::from_millis(20));
     }
 }
+
+/// The key in a machine's firmware is read out of its table, masked unless it is asked for; a drive without a system says so.
+#[test]
+fn the_key_of_a_machines_firmware_is_told_masked() {
+    let place = Place::new();
+    let (drive, table) = (place.noise("plain.img", 8 << 20, 3), place.path("MSDM"));
+    let key = "BBBBB-CCCCC-DDDDD-FFFFF-GGGGG";
+    let mut bytes = [b"MSDM".as_slice(), &85u32.to_le_bytes(), &[1, 0], b"SAMPLEWORKSHOP", &[0; 12]].concat();
+    [1u32, 0, 1, 0, 29].iter().for_each(|value| bytes.extend(value.to_le_bytes()));
+    bytes.extend(key.as_bytes());
+    bytes[9] = 0u8.wrapping_sub(bytes.iter().fold(0, |sum: u8, byte| sum.wrapping_add(*byte)));
+    std::fs::write(&table, &bytes).unwrap();
+    let asked = |more: &[&str]| place.run(&[&["licence", path(&drive), "--firmware", path(&table)], more].concat()).1;
+    let told = asked(&[]);
+    assert!(told.contains("no system with a licence") && told.contains("*****-*****-*****-*****-GGGGG") && !told.contains("CCCCC"), "{told}");
+    assert!(asked(&["--keys"]).contains(key));
+    bytes[60] ^= 1;
+    std::fs::write(&table, &bytes).unwrap();
+    assert!(asked(&[]).contains("checksum is wrong"));
+    let (_, machines, _) = place.run(&["machines"]);
+    assert!(machines.contains("uefi-nvme") && place.run(&["machines", "uefi-nvme"]).1.contains("secure-boot = true"), "{machines}");
+    assert_eq!(place.json(&["rehearse", path(&drive), "--machine", "arm-nvme"]).1["code"], "no-emulator");
+    assert_eq!(place.run(&["check", path(&drive), "--machine", "nothing-of-that-name"]).0, 2);
+}

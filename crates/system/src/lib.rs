@@ -5,6 +5,7 @@ pub mod archive;
 mod bios;
 pub mod chain;
 mod efi;
+pub mod firmware_key;
 pub mod licence;
 pub mod link;
 pub mod linux;

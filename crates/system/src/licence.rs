@@ -126,11 +126,16 @@ pub fn decoded(kept: &[u8]) -> Option<String> {
     Some(text.join("-"))
 }
 
+/// A key, all but its last group masked.
+pub fn masked(key: &str) -> String {
+    format!("*****-*****-*****-*****-{}", key.rsplit('-').next().unwrap_or_default())
+}
+
 impl Licence {
     /// The key, all but its last group masked unless asked for.
     pub fn key(&self, whole: bool) -> Option<String> {
         let key = self.key.as_ref()?;
-        Some(if whole { key.clone() } else { format!("*****-*****-*****-*****-{}", key.rsplit('-').next().unwrap_or_default()) })
+        Some(if whole { key.clone() } else { masked(key) })
     }
 
     /// What becomes of it, on the same machine or on another, why, and what to do before.
