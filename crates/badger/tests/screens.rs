@@ -838,6 +838,8 @@ fn a_failing_drive_is_salvaged_and_steered(#[case] width: usize, #[case] height:
     screen.wait_for("deferred");
     // Dig looks into what is there so far, while it goes on, and wants something next.
     screen.wait_for("free space");
+    // Its file systems are known by then, so that there is something to look into.
+    screen.wait_for(" whole files");
     screen.keys(&["Space", "d"]);
     screen.wait_for("Dig into one of 14");
     screen.keys(&["Enter"]);

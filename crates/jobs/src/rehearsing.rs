@@ -2,6 +2,7 @@
 
 use crate::record;
 use badger_bench::Bench;
+use badger_drive::health::State;
 use badger_drive::{Bus, Control, Refusal, Source};
 use badger_inspect::{Looked, Verdict};
 use badger_rehearsal::{Rehearsal, Scene};
@@ -46,6 +47,13 @@ impl RehearseOrder {
     /// Why it could not be tried. Nothing is written to the drive in any case.
     pub fn run(self, bench: &Bench, control: &Control, told: &dyn Fn(&Scene)) -> Result<Rehearsed, Refusal> {
         let drive = bench.workshop.source(&self.target)?;
+        if bench.workshop.found(&self.target).is_some_and(|found| bench.workshop.health(&found).state == State::Failing) {
+            let text = format!(
+                "{} fails, as it says itself: a start reads here and there, for hours; salvage it, and rehearse what was saved",
+                self.target.display()
+            );
+            return Err(Refusal::new("drive-failing", text));
+        }
         let chains = badger_system::chains(&drive, &Looked::at_structures(&drive));
         let machine = self.machine.unwrap_or_else(|| suited(&drive));
         let firmware: Firmware = machine.starts_by(&chains);

@@ -70,7 +70,19 @@ pub(crate) fn set_right(report: &mut Report, bench: &Bench, order: &Order, tail:
         return;
     }
     let mend = MendOrder { target: order.target.clone(), wishes: order.wishes, undo: false, machine: order.machine.clone() };
-    let done = mend.prepare(bench).and_then(|ready| if ready.repairs.is_empty() { Ok(None) } else { ready.apply(bench, tail).map(Some) });
+    // Only what was said before the run: what the copy breaks, what the machine lacks, what was asked for.
+    let is_broken = order.ids == Ids::Fresh || references::broken(before).next().is_some();
+    let is_said = |name: &str| match name {
+        "names" | "store" | "letters" => is_broken,
+        "fallback" => order.machine.is_some(),
+        "archive" | "drivers" => order.machine.is_some() || order.wishes.drivers,
+        "afresh" => order.wishes.afresh,
+        _ => false,
+    };
+    let done = mend.prepare(bench).and_then(|mut ready| {
+        ready.repairs.retain(|repair| is_said(repair.name));
+        if ready.repairs.is_empty() { Ok(None) } else { ready.apply(bench, tail).map(Some) }
+    });
     let place = |report: &Report| report.proof.iter().rposition(|line| line.what == "boot").map_or(report.proof.len(), |at| at + 1);
     let mended = match done {
         Ok(None) => return,

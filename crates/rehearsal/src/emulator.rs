@@ -142,7 +142,8 @@ impl Emulator {
         add("display", "none");
         // A customer's system talks to nobody while it is tried.
         add("nic", "none");
-        add("serial", &format!("file:{}", escaped(things.serial)));
+        add("chardev", &format!("file,id=line,path={}", escaped(things.serial)));
+        add("serial", "chardev:line");
         add("qmp", &format!("unix:{},server=on,wait=off", escaped(things.monitor)));
         if let Some((code, _)) = &self.firmware {
             if self.is_secure {

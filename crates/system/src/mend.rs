@@ -82,6 +82,16 @@ pub fn find(drive: &Source, looked: &Looked, chain: &[Line], wishes: Wishes) -> 
     let drivers = wishes.drivers || no_drivers || of_machine;
     systems(drive, &looked.table, &places, (wishes, drivers), &mut out);
     out.retain(|repair| !repair.patches.is_empty());
+    // Each is made from what stands there now: two that touch the same bytes are not done at once. The second is found again after the first.
+    let mut taken: Vec<std::ops::Range<u64>> = Vec::new();
+    out.retain(|repair| {
+        let own: Vec<_> = repair.patches.iter().map(|patch| patch.at..patch.at + patch.new.len() as u64).collect();
+        let is_free = own.iter().all(|range| taken.iter().all(|other| range.end <= other.start || other.end <= range.start));
+        if is_free {
+            taken.extend(own);
+        }
+        is_free
+    });
     out
 }
 
