@@ -42,6 +42,9 @@ fn drive(frame: &mut Frame, area: Rect, y: u16, facts: &DriveFacts, (mark, mean)
 /// How many lines of a proof came out how.
 fn counts(sheet: &SheetData) -> Vec<Span<'static>> {
     let mut out = vec![say(Mean::Quiet, "proof ")];
+    if sheet.report.proof.is_empty() {
+        out.push(say(Mean::Text, "○ nothing was compared yet"));
+    }
     for result in [Verdict::Fails, Verdict::Holds, Verdict::Differs, Verdict::NotChecked] {
         let count = sheet.report.proof.iter().filter(|line| line.result == result).count();
         if count > 0 {

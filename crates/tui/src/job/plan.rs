@@ -265,7 +265,7 @@ fn figures(job: &JobView, sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
     let disk = if sight.plan.disk_id.is_empty() { String::new() } else { format!(" · {}", sight.plan.disk_id) };
     let rules = sight.plan.fit.as_ref().map(|rules| format!(" · fit {rules}")).unwrap_or_default();
     put(buf, area.x, y, area.width, vec![say(Mean::Quiet, format!("  {} · {ids}{disk}{rules}", sight.plan.kind.word()))]);
-    let machine = job.order.machine.as_ref().map_or_else(|| "not said".to_string(), |machine| machine.name.clone());
+    let machine = job.order.machine.as_ref().map_or_else(|| "a machine that is not described".to_string(), |machine| machine.name.clone());
     let afresh = if job.order.wishes.afresh { " · its system starts afresh there" } else { "" };
     y += 1;
     put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "  goes into "), say(Mean::Text, machine), say(Mean::Quiet, afresh)]);
