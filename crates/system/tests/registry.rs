@@ -208,7 +208,7 @@ fn walk(hive: &Hive, most: usize) -> usize {
 proptest! {
     #![proptest_config(ProptestConfig { cases: 400, ..ProptestConfig::default() })]
 
-    /// Damage costs what it hits; nothing panics, nothing goes round for ever, and what is changed stays readable.
+    /// Damage costs what it hits; nothing panics, nothing goes round for ever, and what is changed never reads as something else.
     #[test]
     fn damage_is_survived(places in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 1..30)) {
         use std::sync::OnceLock;
@@ -232,8 +232,9 @@ proptest! {
                 let set = edit.set(r"Set\New", &Value::of_text("t", "text"));
                 let after = Hive::open(edit.bytes(), &[]);
                 if set.is_ok() && let Ok(after) = after {
-                    let found = after.find(r"Set\New", "t");
-                    prop_assert!(found.is_err() || found.unwrap().and_then(|value| value.text()).as_deref() == Some("text"));
+                    // A list whose order is damaged may hide it; another value never stands in its place.
+                    let found = after.find(r"Set\New", "t").ok().flatten();
+                    prop_assert!(found.is_none_or(|value| value.text().as_deref() == Some("text")));
                 }
             }
         }
