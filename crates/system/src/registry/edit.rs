@@ -25,6 +25,26 @@ pub struct Edit {
     held: BTreeSet<u32>,
 }
 
+/// Every key below one; what is damaged there is told, and nothing is changed then.
+fn all_below(hive: &Hive, key: &Key) -> Result<Vec<Key>> {
+    let (below, wrong) = hive.subkeys(key);
+    wrong.into_iter().next().map_or(Ok(below), Err)
+}
+
+/// A key by its path, also where a list notes its name wrongly: what is there is not taken for missing.
+fn reached(hive: &Hive, path: &str) -> Result<Option<Key>> {
+    let mut key = hive.root()?;
+    for part in path.split('\\').filter(|part| !part.is_empty()) {
+        let found = match hive.subkey(&key, part)? {
+            Some(found) => Some(found),
+            None => all_below(hive, &key)?.into_iter().find(|key| is_same(&key.name, part)),
+        };
+        let Some(found) = found else { return Ok(None) };
+        key = found;
+    }
+    Ok(Some(key))
+}
+
 impl Edit {
     /// A file with a root key and nothing else.
     pub fn new(root: &str) -> Self {
@@ -237,9 +257,13 @@ impl Edit {
             key = match hive.subkey(&key, part)? {
                 Some(below) => below,
                 None => {
-                    let (mut below, wrong) = hive.subkeys(&key);
-                    if let Some(wrong) = wrong.into_iter().next() {
-                        return Err(wrong);
+                    let mut below = all_below(&hive, &key)?;
+                    if let Some(hidden) = below.iter().find(|key| is_same(&key.name, part)).cloned() {
+                        // The list notes it wrongly, so that it is not found by its name: a second one beside it would not be found either.
+                        drop(hive);
+                        self.list(key.cell, below)?;
+                        key = hidden;
+                        continue;
                     }
                     let security = le32(&hive.cell(key.cell)?, 44);
                     drop(hive);
@@ -393,7 +417,7 @@ impl Edit {
     /// # Errors
     /// What is damaged on the way.
     pub fn remove(&mut self, path: &str, name: &str) -> Result<bool> {
-        let Some(key) = self.view()?.key(path)? else { return Ok(false) };
+        let Some(key) = reached(&self.view()?, path)? else { return Ok(false) };
         self.remove_value(key.cell, name)
     }
 
@@ -407,20 +431,13 @@ impl Edit {
             return Err(Wrong::new("registry-root", "the root key cannot be taken away"));
         }
         let hive = self.view()?;
-        let Some(parent) = hive.key(above)? else { return Ok(false) };
-        let (below, wrong) = hive.subkeys(&parent);
-        if let Some(wrong) = wrong.into_iter().next() {
-            return Err(wrong);
-        }
+        let Some(parent) = reached(&hive, above)? else { return Ok(false) };
+        let below = all_below(&hive, &parent)?;
         let Some(gone) = below.iter().find(|key| is_same(&key.name, name)).cloned() else { return Ok(false) };
         // Everything below it, found before anything is given back.
         let (mut all, mut at) = (vec![gone.clone()], 0);
         while at < all.len() {
-            let (more, wrong) = hive.subkeys(&all[at]);
-            if let Some(wrong) = wrong.into_iter().next() {
-                return Err(wrong);
-            }
-            all.extend(more);
+            all.extend(all_below(&hive, &all[at])?);
             at += 1;
             if all.len() > 1 << 20 {
                 return Err(Wrong::new("registry-loop", "keys are below each other in a circle"));
