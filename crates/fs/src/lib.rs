@@ -26,6 +26,7 @@ pub mod walk;
 pub use content::Content;
 pub use finding::{Finding, Weight};
 pub use folder::Folder;
+pub use others::{SWAP_PAGES, swap_mark_of_sleep};
 pub use placed::placed;
 pub use recognise::{open, open_all, recognise};
 pub use resize::{Bounds, View, Wanted};

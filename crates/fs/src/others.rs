@@ -167,10 +167,29 @@ fn md(stretch: &Stretch, _head: &[u8]) -> Option<Recognised> {
     Some(volume)
 }
 
+/// Sizes that the first page of swap can have; its mark stands at the end of it.
+pub const SWAP_PAGES: [u64; 4] = [4096, 8192, 16384, 65536];
+/// Marks of swap, and those in its place while a system sleeps in it.
+const SWAP_MARKS: [&[u8]; 2] = [b"SWAPSPACE2", b"SWAP-SPACE"];
+const SLEEP_MARKS: [&[u8]; 3] = [b"S1SUSPEND", b"S2SUSPEND", b"ULSUSPEND"];
+
+/// The mark that swap gets back when a system wakes, out of the last 20 bytes of its first page; `None` where none sleeps in it
+/// (Linux: `kernel/power/swap.c`, where the own mark is kept in front of the other).
+pub fn swap_mark_of_sleep(end: &[u8; 20]) -> Option<[u8; 10]> {
+    let (own, mark) = end.split_at(10);
+    let sleeps = SLEEP_MARKS.iter().any(|sleep| mark.starts_with(sleep));
+    own.try_into().ok().filter(|_| sleeps && SWAP_MARKS.contains(&own))
+}
+
 fn swap(stretch: &Stretch, head: &[u8]) -> Option<Recognised> {
-    let marked = |page: &u64| stretch.read(page - 10, 10).is_some_and(|mark| mark == b"SWAPSPACE2" || mark == b"SWAP-SPACE");
-    let page = [4096u64, 8192, 16384, 65536].into_iter().find(marked)?;
+    let (page, end) = SWAP_PAGES.into_iter().find_map(|page| {
+        let end: [u8; 20] = stretch.read(page - 20, 20)?.try_into().ok()?;
+        (SWAP_MARKS.contains(&&end[10..]) || swap_mark_of_sleep(&end).is_some()).then_some((page, end))
+    })?;
     let mut volume = Recognised::new(Kind::Swap, (u64::from(le32(head, 1028)) + 1) * page);
+    if swap_mark_of_sleep(&end).is_some() {
+        volume.state = State::Hibernated;
+    }
     volume.most_sector = Some(4096);
     volume.id = uuid(array(head, 1036));
     volume.label = text(&head[1052..1068]);

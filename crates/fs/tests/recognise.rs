@@ -63,6 +63,22 @@ fn kind_label_and_id_are_those_of_the_systems_probe(#[case] kind: Kind, #[case] 
     }
 }
 
+/// Swap in which a system sleeps is swap, and says so; the system's own probe sees the same.
+#[rstest]
+#[case(b"S1SUSPEND\0", State::Hibernated)]
+#[case(b"ULSUSPEND\0", State::Hibernated)]
+#[case(b"SWAPSPACE2", State::Clean)]
+fn a_system_that_sleeps_in_swap_is_seen(#[case] mark: &[u8; 10], #[case] state: State) {
+    let (_dir, path) = image(8 * MIB);
+    run(&["mkswap", "-q", "-L", "swap", path.to_str().unwrap()]);
+    let file = fs::OpenOptions::new().write(true).open(&path).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&file, &[b"SWAPSPACE2".as_slice(), mark].concat(), 4096 - 20).unwrap();
+    let volume = recognise(&*Workshop::default().source(&path).unwrap(), 0, 8 * MIB).unwrap();
+    assert_eq!((volume.kind, volume.state, volume.label.as_str()), (Kind::Swap, state, "swap"));
+    assert_eq!(probe(&path, "TYPE") == "swsuspend", state == State::Hibernated);
+    assert_eq!(volume.id.to_lowercase(), probe(&path, "UUID").to_lowercase());
+}
+
 #[test]
 fn volumes_of_the_other_family_have_their_names() {
     let (_dir, path) = image(1024 * MIB);

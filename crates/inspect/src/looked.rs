@@ -59,6 +59,16 @@ pub struct Looked {
     pub volumes: Vec<(u32, Recognised)>,
 }
 
+/// Whether a system sleeps in a volume. NTFS says so in a file of its own, not in its first structures.
+fn sleeps(source: &Source, table: &Table, number: u32, volume: &Recognised) -> bool {
+    if volume.kind != badger_fs::Kind::Ntfs || volume.state != State::Clean && volume.state != State::Dirty {
+        return volume.state == State::Hibernated;
+    }
+    let Some(partition) = table.partitions.iter().find(|partition| partition.number == number) else { return false };
+    let (start, len) = table.place(partition);
+    badger_fs::open_all(source, start, len).unwrap_or_default().iter().any(|fs| badger_fs::ntfs::is_asleep(&**fs))
+}
+
 impl Looked {
     /// Reads the table and the first structures of every partition, and no place more than that: of a drive without a table nothing
     /// is said.
@@ -73,10 +83,8 @@ impl Looked {
     /// Reads the table and the first structures of every partition; where there are none, places all over the drive.
     pub fn at(source: &Source) -> Self {
         let Self { mut content, table, mut volumes } = Self::at_structures(source);
-        for (number, volume) in volumes.iter_mut().filter(|(_, volume)| volume.kind == badger_fs::Kind::Ntfs && volume.state != State::Damaged) {
-            let Some(partition) = table.partitions.iter().find(|partition| partition.number == *number) else { continue };
-            let (start, len) = table.place(partition);
-            if badger_fs::open_all(source, start, len).unwrap_or_default().iter().any(|fs| badger_fs::ntfs::is_asleep(&**fs)) {
+        for (number, volume) in volumes.iter_mut().filter(|(_, volume)| volume.state != State::Damaged) {
+            if sleeps(source, &table, *number, volume) {
                 volume.state = State::Hibernated;
             }
         }
@@ -84,6 +92,11 @@ impl Looked {
             content = Content::of(&Sounding::take(&**source, WIDE, &[]));
         }
         Self { content, table, volumes }
+    }
+
+    /// Partitions in whose volumes a system sleeps, also where only structures were looked at.
+    pub fn sleeping(&self, source: &Source) -> Vec<u32> {
+        self.volumes.iter().filter(|(number, volume)| sleeps(source, &self.table, *number, volume)).map(|(number, _)| *number).collect()
     }
 
     /// The volume in a partition.

@@ -3,7 +3,6 @@
 use crate::link::{Chain, Firmware, Offers};
 use crate::pe;
 use badger_drive::{Bus, Source};
-use badger_fs::volume::{Kind, State};
 use badger_inspect::{Line, Looked, Verdict};
 use serde::{Deserialize, Serialize};
 use std::path::Path;
@@ -210,26 +209,7 @@ pub struct Guest<'a> {
 
 /// A volume of a drive in which a system sleeps, in words.
 pub fn asleep(drive: &Source, looked: &Looked) -> Option<String> {
-    for partition in &looked.table.partitions {
-        let (start, _) = looked.table.place(partition);
-        let Some(volume) = looked.volume(partition.number) else { continue };
-        match volume.kind {
-            // Swap says so by another mark at the end of its first page, of whatever size pages are.
-            Kind::Swap => {
-                let marks = ["S1SUSPEND", "S2SUSPEND", "ULSUSPEND", "LINHIB0001"];
-                let is_marked = [4096u64, 8192, 16384, 65536].iter().any(|page| {
-                    let mut mark = [0; 10];
-                    drive.read_at(start + page - 10, &mut mark).is_ok() && marks.iter().any(|text| mark.starts_with(text.as_bytes()))
-                });
-                if is_marked {
-                    return Some(format!("partition {}", partition.number));
-                }
-            }
-            _ if volume.state == State::Hibernated => return Some(format!("partition {}", partition.number)),
-            _ => {}
-        }
-    }
-    None
+    looked.sleeping(drive).first().map(|number| format!("partition {number}"))
 }
 
 /// The links of a machine: what they are called in a proof, and as hazards.

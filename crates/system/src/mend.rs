@@ -12,6 +12,7 @@ use badger_drive::Source;
 use badger_drive::field::{le16, le32};
 use badger_fs::tree::Node;
 use badger_fs::volume::Kind;
+use badger_fs::{SWAP_PAGES, swap_mark_of_sleep};
 use badger_inspect::{Line, Looked, Verdict};
 use badger_layout::{Guid, Table};
 use std::collections::BTreeMap;
@@ -81,6 +82,9 @@ pub fn find(drive: &Source, looked: &Looked, chain: &[Line], wishes: Wishes) -> 
     let no_drivers = chain.iter().any(|line| line.result == Verdict::Fails && line.link.rsplit('/').next() == Some("drivers"));
     let drivers = wishes.drivers || no_drivers || of_machine;
     systems(drive, &looked.table, &places, (wishes, drivers), &mut out);
+    if wishes.afresh {
+        swap(drive, &places, &mut out);
+    }
     out.retain(|repair| !repair.patches.is_empty());
     // Each is made from what stands there now: two that touch the same bytes are not done at once. The second is found again after the first.
     let mut taken: Vec<std::ops::Range<u64>> = Vec::new();
@@ -393,6 +397,27 @@ fn stores(drive: &Source, table: &Table, places: &Places, out: &mut Vec<Repair>)
     }
 }
 
+/// What a system in swap slept with is marked as used up: it gets its own mark back.
+fn swap(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
+    for place in places.all.iter().filter(|place| place.found.as_ref().is_some_and(|found| found.kind == Kind::Swap)) {
+        let found = SWAP_PAGES.into_iter().find_map(|page| {
+            let mut block = vec![0; 4096];
+            drive.read_at(place.start + page - 4096, &mut block).ok()?;
+            Some((page, swap_mark_of_sleep(block.last_chunk()?)?))
+        });
+        let Some((page, mark)) = found else { continue };
+        let patches = on_drive(drive, place.start + page - mark.len() as u64, &mark).flatten().into_iter().collect();
+        out.push(Repair { name: "afresh", text: afresh_text(place), consequence: Some(AFRESH), patches });
+    }
+}
+
+/// What it costs that a system starts afresh.
+const AFRESH: &str = "what was open and not saved when it went to sleep is lost on the target; on the old drive it stays";
+
+fn afresh_text(place: &Place) -> String {
+    format!("the system on {} starts afresh: what it kept while it slept is marked as used up", place.name())
+}
+
 /// Letters, drivers and sleep of systems.
 fn systems(drive: &Source, table: &Table, places: &Places, (wishes, drivers): (Wishes, bool), out: &mut Vec<Repair>) {
     let path = "/Windows/System32/config/SYSTEM";
@@ -405,8 +430,8 @@ fn systems(drive: &Source, table: &Table, places: &Places, (wishes, drivers): (W
             let len = content.size().min(4096) as usize;
             out.push(Repair {
                 name: "afresh",
-                text: format!("the system on {} starts afresh: what it kept while it slept is marked as used up", place.name()),
-                consequence: Some("what was open and not saved when it went to sleep is lost on the target; on the old drive it stays"),
+                text: afresh_text(place),
+                consequence: Some(AFRESH),
                 patches: in_file(drive, place, &content, 0, &vec![0; len]).unwrap_or_default(),
             });
         }

@@ -118,3 +118,28 @@ fn configurations_are_read_as_loaders_read_them() {
     assert_eq!((entry.title.as_str(), entry.kernel.as_str(), entry.initrds.len()), ("Station", "/station/linux", 1));
     assert_eq!(entry.options, ["root=UUID=1", "rw", "quiet"]);
 }
+
+/// Swap in which a system sleeps gets its own mark back, and nothing else of it changes; nobody is asked to that did not wish it.
+#[test]
+fn a_system_that_sleeps_in_swap_starts_afresh() {
+    let dir = tempfile::tempdir().unwrap();
+    let (disk, swap) = (dir.path().join("disk.img"), dir.path().join("swap.img"));
+    fs::File::create(&swap).unwrap().set_len(4 * MIB).unwrap();
+    tool(&["mkswap", "-q", text(&swap)]);
+    fs::File::create(&disk).unwrap().set_len(8 * MIB).unwrap();
+    tool(&["bash", "-c", &format!("printf 'label: gpt\\nstart=2048, size=8192, type=S\\n' | sfdisk -q {}", text(&disk))]);
+    let file = fs::File::options().write(true).open(&disk).unwrap();
+    file.write_all_at(&fs::read(&swap).unwrap(), MIB).unwrap();
+    let awake = fs::read(&disk).unwrap();
+    file.write_all_at(b"SWAPSPACE2S1SUSPEND\0", MIB + 4096 - 20).unwrap();
+    let drive = Workshop::default().source(&disk).unwrap();
+    let looked = Looked::at_structures(&drive);
+    let repairs = |afresh| mend::find(&drive, &looked, &[], Wishes { afresh, ..Wishes::default() });
+    assert!(repairs(false).is_empty());
+    let [repair] = &repairs(true)[..] else { panic!("one repair") };
+    assert!(repair.consequence.is_some());
+    repair.patches.iter().for_each(|patch| file.write_all_at(&patch.new, patch.at).unwrap());
+    let mut expected = awake.clone();
+    expected[(MIB + 4096 - 20) as usize..][..10].copy_from_slice(b"SWAPSPACE2");
+    assert!(fs::read(&disk).unwrap() == expected);
+}

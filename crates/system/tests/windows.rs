@@ -387,3 +387,20 @@ fn what_is_known_of_the_licence_is_told_and_the_key_is_not() {
     let key = found[0].1.as_ref().unwrap().key(true).unwrap();
     assert!(!all.contains(&key[..23]), "{all}");
 }
+
+/// On another machine a system that sleeps fails, however little of the drive was looked at; on its own it does not.
+#[test]
+fn a_system_that_sleeps_does_not_fit_another_machine() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut made = Made::new(true);
+    made.asleep = true;
+    let drive = Workshop::default().source(&made.disk(dir.path())).unwrap();
+    let other = badger_system::Machine::parse("name = \"Other\"").unwrap();
+    let same = badger_system::Machine { same: true, ..other.clone() };
+    let sleeps = |machine: &badger_system::Machine, looked: &Looked| {
+        badger_system::machine::lines(machine, &drive, looked).iter().any(|line| line.link == "machine/sleep" && line.result == Verdict::Fails)
+    };
+    for looked in [Looked::at(&drive), Looked::at_structures(&drive)] {
+        assert!(sleeps(&other, &looked) && !sleeps(&same, &looked));
+    }
+}
