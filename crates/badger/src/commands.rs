@@ -157,11 +157,7 @@ pub fn check(bench: &Bench, path: &Path, machine: Option<&str>, common: &Common)
     let waiting = Waiting::begin(format!("going over the volumes of {}", badger_drive::text::plain(&path.display().to_string())), common);
     lines.extend(badger_inspect::volumes::check(&source, &looked));
     drop(waiting);
-    lines.extend(badger_system::lines(&source, &looked));
-    if let Some(machine) = &machine {
-        badger_system::machine::spare(machine, &mut lines);
-        lines.extend(badger_system::machine::lines(machine, &source, &looked));
-    }
+    lines.extend(badger_system::machine::lines(&source, &looked, machine.as_ref()));
     lines.extend(badger_system::licence::lines(&source, &looked, machine.as_ref()));
     if common.json {
         print_json(&serde_json::json!({ "proof": lines }));
@@ -178,7 +174,7 @@ pub fn check(bench: &Bench, path: &Path, machine: Option<&str>, common: &Common)
 pub fn order(args: &CloneArgs, bench: &Bench) -> Result<Order, Refusal> {
     Ok(Order {
         machine: args.machine.as_deref().map(machines::find).transpose()?,
-        wishes: Wishes { afresh: args.afresh, drivers: args.drivers, controller: None },
+        wishes: Wishes { afresh: args.afresh, drivers: args.drivers, ..Wishes::default() },
         new_size: args.new_size,
         ids: args.ids.into(),
         restart: args.restart,

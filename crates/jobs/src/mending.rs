@@ -59,17 +59,6 @@ struct Kept {
     patches: Vec<Patch>,
 }
 
-fn chain(bench: &Bench, order: &MendOrder) -> Result<Vec<Line>, Refusal> {
-    let drive = bench.workshop.source(&order.target)?;
-    let looked = Looked::at_structures(&drive);
-    let mut lines = badger_system::lines(&drive, &looked);
-    if let Some(machine) = &order.machine {
-        machine::spare(machine, &mut lines);
-        lines.extend(machine::lines(machine, &drive, &looked));
-    }
-    Ok(lines)
-}
-
 /// A line about the machine that the target goes into.
 fn is_of_machine(line: &Line) -> bool {
     line.link.starts_with("machine/")
@@ -110,7 +99,7 @@ impl MendOrder {
             );
             return Err(Refusal::new("not-a-target", text));
         }
-        let chain = chain(bench, &self)?;
+        let chain = machine::lines(&drive, &looked, self.machine.as_ref());
         if !self.undo {
             let repairs = mend::find(&drive, &looked, &chain, self.wishes);
             return Ok(MendReady { order: self, candidate, chain, repairs, undoes: None });
@@ -190,10 +179,12 @@ impl MendReady {
             fs::remove_file(journal).map_err(|error| Refusal::new("journal", format!("{} is done, and stays: {error}", journal.display())))?;
         }
         info!(target = key, patches = patches.len(), undo = undoes.is_some(), "a target was mended");
+        let drive = bench.workshop.source(&order.target)?;
+        let proof = machine::lines(&drive, &Looked::at_structures(&drive), order.machine.as_ref());
         let mended = Mended {
             outcome: if undoes.is_some() { "undone" } else { "mended" },
             repairs: repairs.iter().map(|repair| repair.text.clone()).collect(),
-            proof: chain(bench, &order)?,
+            proof,
         };
         Ok(mended)
     }

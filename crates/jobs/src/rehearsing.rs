@@ -76,8 +76,7 @@ impl RehearseOrder {
 pub fn stand_in(report: &mut Report, rehearsed: &Rehearsed) {
     let line = &rehearsed.line;
     report.proof.retain(|other| other.link != line.link);
-    let place = report.proof.iter().rposition(|other| other.what == "boot").map_or(report.proof.len(), |at| at + 1);
-    report.proof.insert(place, line.clone());
+    report.say_of_boot(line.clone());
     if line.result == Verdict::Fails && report.outcome == Outcome::Proved {
         (report.outcome, report.reason) = report.verdict();
     }

@@ -32,7 +32,7 @@ pub(crate) fn before(order: &Order, source: &Source, looked: &Looked, candidate:
             Verdict::Holds => continue,
         };
         let name = line.link.rsplit('/').next().unwrap_or_default();
-        let Some((_, code)) = machine::LINKS.iter().find(|(link, _)| *link == name) else { continue };
+        let Some(code) = machine::HAZARDS.into_iter().find(|code| code.strip_prefix("machine-") == Some(name)) else { continue };
         let way = match name {
             "controller" => "; drivers that it has are laid beside after the copy, where that can be",
             "entry" => "; after the copy it is laid where every firmware looks",
@@ -83,13 +83,11 @@ pub(crate) fn set_right(report: &mut Report, bench: &Bench, order: &Order, tail:
         ready.repairs.retain(|repair| is_said(repair.name));
         if ready.repairs.is_empty() { Ok(None) } else { ready.apply(bench, tail).map(Some) }
     });
-    let place = |report: &Report| report.proof.iter().rposition(|line| line.what == "boot").map_or(report.proof.len(), |at| at + 1);
     let mended = match done {
         Ok(None) => return,
         Ok(Some(mended)) => mended,
         Err(refusal) => {
-            let at = place(report);
-            report.proof.insert(at, Line::new("boot", Verdict::Fails, format!("it was not set right: {}", refusal.text)));
+            report.say_of_boot(Line::new("boot", Verdict::Fails, format!("it was not set right: {}", refusal.text)));
             (report.outcome, report.reason) = report.verdict();
             return;
         }
@@ -102,9 +100,8 @@ pub(crate) fn set_right(report: &mut Report, bench: &Bench, order: &Order, tail:
     let is_left = |old: &&Reference| now.iter().any(|new| new.place == old.place && new.names == old.names);
     let left: Vec<String> = references::broken(before).filter(is_left).map(Reference::told).collect();
     if !left.is_empty() {
-        let at = place(report);
         let line = Line::new("boot", Verdict::Fails, "what is named here is not on the target, and could not be set right in place");
-        report.proof.insert(at, Line { evidence: left, ..line });
+        report.say_of_boot(Line { evidence: left, ..line });
         (report.outcome, report.reason) = report.verdict();
     }
 }
@@ -130,7 +127,7 @@ pub(crate) fn prove(report: &mut Report, bench: &Bench, order: &Order, control: 
     }
     let (source, target, machine) = (order.source.as_path(), order.target.as_path(), order.machine.as_ref());
     let Some((drive, looked)) = look(bench, target, control) else { return };
-    let chain = badger_system::lines(&drive, &looked);
+    let (chain, of_machine) = machine::told(&drive, &looked, machine);
     let licence = badger_system::licence::lines(&drive, &looked, machine);
     if let Some(place) = report.proof.iter().position(|line| line.what == "licence")
         && licence.iter().any(|line| !line.link.is_empty())
@@ -152,7 +149,7 @@ pub(crate) fn prove(report: &mut Report, bench: &Bench, order: &Order, control: 
     }
     if let Some(machine) = machine {
         machine::spare(machine, &mut lines);
-        lines.extend(machine::lines(machine, &drive, &looked));
+        lines.extend(of_machine);
     }
     let name = |line: &Line| machine.filter(|_| line.link.starts_with("machine/")).map(|machine| format!("{}: ", machine.name)).unwrap_or_default();
     let broken = lines.iter().find(|line| line.result == Verdict::Fails).map(|line| format!("{}{}", name(line), line.text));
@@ -163,8 +160,7 @@ pub(crate) fn prove(report: &mut Report, bench: &Bench, order: &Order, control: 
     report.proof.splice(if keeps { place + 1..place + 1 } else { place..end }, lines);
     if broken.is_some() && !badger_system::mend::find(&drive, &looked, &chain, badger_system::mend::Wishes::default()).is_empty() {
         let way = Line::new("boot", Verdict::NotChecked, "some of that can be set right on the target: badger mend shows it, and does it");
-        let place = report.proof.iter().rposition(|line| line.what == "boot").map_or(report.proof.len(), |at| at + 1);
-        report.proof.insert(place, way);
+        report.say_of_boot(way);
     }
     if let (Some(broken), Outcome::Proved) = (broken, report.outcome) {
         (report.outcome, report.reason) = (Outcome::Finished, format!("it will not start: {broken}"));

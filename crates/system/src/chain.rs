@@ -41,15 +41,18 @@ fn has_system(places: &Places) -> bool {
 /// The same as lines of a proof: one for each link, and one where there is none.
 pub fn lines(drive: &Source, looked: &Looked) -> Vec<Line> {
     let places = Places::of(drive, looked);
-    let chains = of_places(drive, looked, &places);
+    told(&of_places(drive, looked, &places), &places)
+}
+
+pub(crate) fn told(chains: &[Chain], places: &Places) -> Vec<Line> {
     if chains.is_empty() {
-        return vec![match has_system(&places) {
+        return vec![match has_system(places) {
             true => Line::new("boot", Verdict::Fails, "there are files of a system, and nothing that firmware could start them by"),
             false => Line::new("boot", Verdict::NotChecked, "no system that could start was found"),
         }];
     }
     let mut out: Vec<Line> = Vec::new();
-    for chain in &chains {
+    for chain in chains {
         for line in chain.lines() {
             // What both ways go through is told once.
             let name = line.link.rsplit('/').next().unwrap_or_default();

@@ -1,7 +1,8 @@
 //! The machine that a drive goes into: a small file that people edit, and what of it would keep a system from starting.
 
 use crate::link::{Chain, Firmware, Offers};
-use crate::pe;
+use crate::places::Places;
+use crate::{chain, pe};
 use badger_drive::{Bus, Source};
 use badger_inspect::{Line, Looked, Verdict};
 use serde::{Deserialize, Serialize};
@@ -212,16 +213,9 @@ pub fn asleep(drive: &Source, looked: &Looked) -> Option<String> {
     looked.sleeping(drive).first().map(|number| format!("partition {number}"))
 }
 
-/// The links of a machine: what they are called in a proof, and as hazards.
-pub const LINKS: [(&str, &str); 7] = [
-    ("slot", "machine-slot"),
-    ("firmware", "machine-firmware"),
-    ("processor", "machine-processor"),
-    ("secure-boot", "machine-secure-boot"),
-    ("entry", "machine-entry"),
-    ("controller", "machine-controller"),
-    ("sleep", "machine-sleep"),
-];
+/// What the links of a machine are called as hazards; in a proof with `/` in place of the first `-`.
+pub const HAZARDS: [&str; 7] =
+    ["machine-slot", "machine-firmware", "machine-processor", "machine-secure-boot", "machine-entry", "machine-controller", "machine-sleep"];
 
 fn line(name: &str, result: Verdict, text: String) -> Line {
     Line { link: format!("machine/{name}"), ..Line::new("boot", result, text) }
@@ -354,11 +348,25 @@ pub fn spare(machine: &Machine, lines: &mut [Line]) {
     }
 }
 
-/// Holds a drive as it is against a machine.
-pub fn lines(machine: &Machine, drive: &Source, looked: &Looked) -> Vec<Line> {
-    let chains = crate::chains(drive, looked);
-    let (identity, geometry) = (drive.identity(), drive.geometry());
-    fit(machine, &Guest { bus: identity.bus, sector: geometry.logical_sector, chains: &chains, asleep: asleep(drive, looked) })
+/// What the ways of a drive say, and what of it a machine would not take. Both come of following them once.
+pub fn told(drive: &Source, looked: &Looked, machine: Option<&Machine>) -> (Vec<Line>, Vec<Line>) {
+    let places = Places::of(drive, looked);
+    let chains = chain::of_places(drive, looked, &places);
+    let of_machine = machine.map(|machine| {
+        let guest = Guest { bus: drive.identity().bus, sector: drive.geometry().logical_sector, chains: &chains, asleep: asleep(drive, looked) };
+        fit(machine, &guest)
+    });
+    (chain::told(&chains, &places), of_machine.unwrap_or_default())
+}
+
+/// The same as one list, where a way that the machine does not take is no fault.
+pub fn lines(drive: &Source, looked: &Looked, machine: Option<&Machine>) -> Vec<Line> {
+    let (mut lines, of_machine) = told(drive, looked, machine);
+    if let Some(machine) = machine {
+        spare(machine, &mut lines);
+    }
+    lines.extend(of_machine);
+    lines
 }
 
 #[cfg(test)]

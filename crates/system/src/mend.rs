@@ -117,12 +117,11 @@ fn fallback(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
     let Ok(volume) = &place.files else { return };
     let wanted: Vec<(&str, &[u8])> = files.iter().map(|(path, bytes)| (path.as_str(), bytes.as_slice())).collect();
     let Ok(changes) = volume.added(&wanted) else { return };
-    let patches: Option<Vec<Option<Patch>>> = changes.iter().map(|(at, bytes)| on_drive(drive, place.start + at, bytes)).collect();
     out.push(Repair {
         name: "fallback",
         text: format!("{from} on {} is laid at {} too, where the firmware of any machine looks", place.name(), files[0].0),
         consequence: None,
-        patches: patches.into_iter().flatten().flatten().collect(),
+        patches: in_volume(drive, place, &changes),
     });
 }
 
@@ -153,14 +152,19 @@ fn archives(drive: &Source, looked: &Looked, places: &Places, wanted: &[&str], o
             continue;
         }
         let Ok(changes) = volume.lengthened(&files) else { continue };
-        let patches: Option<Vec<Option<Patch>>> = changes.iter().map(|(at, bytes)| on_drive(drive, on.start + at, bytes)).collect();
         out.push(Repair {
             name: "archive",
             text: format!("on {}, out of the system's own drivers, laid behind what is there: {}", on.name(), told.join("; ")),
             consequence: None,
-            patches: patches.into_iter().flatten().flatten().collect(),
+            patches: in_volume(drive, on, &changes),
         });
     }
+}
+
+/// What changes in a volume, as patches of its drive; none where one of its places cannot be read.
+fn in_volume(drive: &Source, place: &Place, changes: &[(u64, Vec<u8>)]) -> Vec<Patch> {
+    let patches: Option<Vec<Option<Patch>>> = changes.iter().map(|(at, bytes)| on_drive(drive, place.start + at, bytes)).collect();
+    patches.into_iter().flatten().flatten().collect()
 }
 
 /// Identifiers in a text, each with how it is named.

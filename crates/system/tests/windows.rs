@@ -398,7 +398,7 @@ fn a_system_that_sleeps_does_not_fit_another_machine() {
     let other = badger_system::Machine::parse("name = \"Other\"").unwrap();
     let same = badger_system::Machine { same: true, ..other.clone() };
     let sleeps = |machine: &badger_system::Machine, looked: &Looked| {
-        badger_system::machine::lines(machine, &drive, looked).iter().any(|line| line.link == "machine/sleep" && line.result == Verdict::Fails)
+        badger_system::machine::lines(&drive, looked, Some(machine)).iter().any(|line| line.link == "machine/sleep" && line.result == Verdict::Fails)
     };
     for looked in [Looked::at(&drive), Looked::at_structures(&drive)] {
         assert!(sleeps(&other, &looked) && !sleeps(&same, &looked));

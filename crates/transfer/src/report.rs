@@ -93,6 +93,13 @@ impl Report {
         }
     }
 
+    /// Adds a line behind what is said of starting; where it stands.
+    pub fn say_of_boot(&mut self, line: Line) -> usize {
+        let place = self.proof.iter().rposition(|line| line.what == "boot").map_or(self.proof.len(), |at| at + 1);
+        self.proof.insert(place, line);
+        place
+    }
+
     /// The worst of everything that is known is the verdict of a copy, whatever else holds; and why.
     pub fn verdict(&self) -> (Outcome, String) {
         let lost = (!self.lost.is_empty()).then(|| {

@@ -88,9 +88,7 @@ impl JobView {
 
     fn say_of_mending(&mut self, result: Verdict, text: &str) {
         let Some(report) = &mut self.report else { return };
-        let place = report.proof.iter().rposition(|line| line.what == "boot").map_or(report.proof.len(), |at| at + 1);
-        report.proof.insert(place, Line::new("boot", result, text));
-        self.row = place;
+        self.row = report.say_of_boot(Line::new("boot", result, text));
     }
 
     /// What will be done, over the line for the tail.

@@ -75,9 +75,8 @@ impl JobView {
         match result {
             Ok(rehearsed) => stand_in(report, &rehearsed),
             Err(refusal) => {
-                let place = report.proof.iter().rposition(|line| line.what == "boot").map_or(report.proof.len(), |at| at + 1);
                 let line = Line::new("boot", Verdict::NotChecked, format!("it was not rehearsed: {}", refusal.text));
-                report.proof.insert(place, Line { link: "rehearsal".into(), ..line });
+                report.say_of_boot(Line { link: "rehearsal".into(), ..line });
             }
         }
         self.row = report.proof.iter().position(|line| line.link == "rehearsal").unwrap_or(self.row);
