@@ -26,8 +26,16 @@ fn files_are_laid_in(#[case] mib: u64, #[case] format: &[&str], #[case] others: 
     numbered.iter().for_each(|to| run(&["mcopy", "-i", name, other.to_str().unwrap(), to]));
     // A place that was given free is taken again.
     run(&["mdel", "-i", name, &numbered[1]]);
-    let contents = [noise(1, 1), noise(200_000, 2), Vec::new(), noise(4096, 3)];
-    let files = ["EFI/BOOT/BOOTX64.EFI", "/EFI/BOOT/GRUBX64.EFI", "EMPTY", "A/B/C.D"];
+    let contents = [noise(1, 1), noise(200_000, 2), Vec::new(), noise(4096, 3), noise(9, 4), noise(10, 5), noise(11, 6)];
+    let files = [
+        "EFI/BOOT/BOOTX64.EFI",
+        "/EFI/BOOT/GRUBX64.EFI",
+        "EMPTY",
+        "A/B/C.D",
+        "EFI/Long folder of words/bootmgfw.efi.mui",
+        "EFI/Long folder of words/bootmgfw.efi.txt",
+        "EFI/Long folder of words/thirteen char",
+    ];
     let volume = open(&path);
     let wanted: Vec<(&str, &[u8])> = files.iter().zip(&contents).map(|(path, content)| (*path, content.as_slice())).collect();
     let changes = volume.added(&wanted).unwrap_or_else(|finding| panic!("{}", finding.text));
@@ -52,8 +60,45 @@ fn files_are_laid_in(#[case] mib: u64, #[case] format: &[&str], #[case] others: 
     let twice = volume.added(&[("efi/boot/bootx64.efi", b"other")]).unwrap_err();
     assert!(twice.text.contains("there already"), "{}", twice.text);
     assert!(volume.added(&[("EFI/BOOT/BOOTX64.EFI/X", b"")]).unwrap_err().text.contains("no folder"));
-    assert!(volume.added(&[("much-too-long-a-name", b"")]).unwrap_err().text.contains("eight"));
+    for wrong in ["a:b", "ends.", &"x".repeat(256)] {
+        assert!(volume.added(&[(wrong, b"")]).unwrap_err().text.contains("no name"), "{wrong}");
+    }
     assert!(volume.added(&[("LARGE", &noise((mib as usize + 1) << 20, 1))]).unwrap_err().text.contains("room"));
+}
+
+/// A volume made anew, over what was there before.
+#[rstest]
+#[case::usual(100 << 20, 512, 3)]
+#[case::least(badger_fs::fat::make::least(512), 512, 3)]
+#[case::long_sectors(300 << 20, 4096, 3)]
+#[case::many(100 << 20, 512, 300)]
+fn a_volume_is_made_with_files(#[case] len: u64, #[case] sector: u32, #[case] count: usize) {
+    let (_kept, path) = image(len >> 20);
+    let (name, dir) = (path.to_str().unwrap(), tempfile::tempdir().unwrap());
+    let file = File::options().write(true).open(&path).unwrap();
+    file.write_all_at(&noise(8 << 20, 9), 0).unwrap();
+    file.write_all_at(&noise(1 << 20, 9), len - (1 << 20)).unwrap();
+    let contents: Vec<Vec<u8>> = (0..count).map(|number| noise(number * 1000, number as u64)).collect();
+    let paths: Vec<String> = (0..count).map(|number| format!("/EFI/Boot of something/file number {number}.efi")).collect();
+    let files: Vec<(&str, &[u8])> = paths.iter().zip(&contents).map(|(path, content)| (path.as_str(), content.as_slice())).collect();
+    let new = badger_fs::fat::make::New { sector, len, first: 2048, serial: 0x1234_5678, label: "SYSTEM" };
+    let changes = badger_fs::fat::make::made(&new, &files).unwrap_or_else(|finding| panic!("{}", finding.text));
+    changes.iter().for_each(|(at, bytes)| file.write_all_at(bytes, *at).unwrap());
+    let checked = Command::new("fsck.fat").args(["-nv", name]).output().unwrap();
+    let said = String::from_utf8_lossy(&checked.stdout);
+    assert!(checked.status.success() && said.contains("32 bit entries") && !said.contains("differ"), "{said}");
+    for (path, content) in paths.iter().zip(&contents) {
+        let to = dir.path().join("read");
+        let _ = fs::remove_file(&to);
+        run(&["mcopy", "-n", "-i", name, &format!("::{path}"), to.to_str().unwrap()]);
+        assert!(fs::read(&to).unwrap() == *content, "{path}");
+    }
+    let label = Command::new("blkid").args(["-o", "export", name]).output().unwrap();
+    let label = String::from_utf8_lossy(&label.stdout).into_owned();
+    assert!(label.contains("LABEL=SYSTEM") && label.contains("UUID=1234-5678"), "{label}");
+    let small = badger_fs::fat::make::New { len: badger_fs::fat::make::least(sector) - (2 << 20), ..new };
+    assert!(badger_fs::fat::make::made(&small, &[]).unwrap_err().text.contains("too little"));
+    assert!(badger_fs::fat::make::made(&new, &[("LARGE", &noise(len as usize, 1))]).unwrap_err().text.contains("room"));
 }
 
 #[test]

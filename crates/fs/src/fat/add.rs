@@ -1,4 +1,4 @@
-//! A file is laid into a volume at rest, with the folders on its way: names of eight letters and three, free clusters, every table that follows.
+//! A file is laid into a volume at rest, with the folders on its way: its names, free clusters, every table that follows.
 
 use super::{Fat, MOST_DIRECTORY};
 use crate::finding::{Finding, Result};
@@ -9,8 +9,11 @@ use badger_drive::field::{le16, le32};
 
 /// Bytes of an entry.
 const ENTRY: u64 = 32;
+/// Letters of a long name in one entry, and in all.
+const LETTERS: usize = 13;
+const MOST_LETTERS: usize = 255;
 /// The first day there is: nobody knows when it was.
-const DAY: u16 = 0x0021;
+pub(super) const DAY: u16 = 0x0021;
 
 fn refused(text: impl Into<String>) -> Finding {
     Finding::new("fat-not-added", text)
@@ -22,17 +25,57 @@ struct Folder {
     first: u32,
 }
 
-/// A name of eight letters and three as it stands in an entry.
-fn short(name: &str) -> Result<[u8; 11]> {
-    let (base, end) = name.split_once('.').unwrap_or((name, ""));
-    let is_plain = |part: &str| part.bytes().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit() || byte == b'_' || byte == b'-');
-    if base.is_empty() || base.len() > 8 || end.len() > 3 || !is_plain(base) || !is_plain(end) {
-        return Err(refused(format!("{name} is no name of eight large letters and three")));
-    }
+fn is_plain(byte: u8) -> bool {
+    byte.is_ascii_alphanumeric() || byte == b'_' || byte == b'-'
+}
+
+fn short_of(base: &[u8], end: &[u8]) -> [u8; 11] {
     let mut out = [b' '; 11];
-    out[..base.len()].copy_from_slice(base.as_bytes());
-    out[8..8 + end.len()].copy_from_slice(end.as_bytes());
-    Ok(out)
+    out[..base.len()].copy_from_slice(base);
+    out[8..8 + end.len()].copy_from_slice(end);
+    out.make_ascii_uppercase();
+    out
+}
+
+/// A name of eight letters and three as it stands in an entry, in large letters; `None` for one that takes more.
+fn short(name: &str) -> Option<[u8; 11]> {
+    let (base, end) = name.split_once('.').unwrap_or((name, ""));
+    let fits = (1..=8).contains(&base.len()) && end.len() <= 3 && base.bytes().chain(end.bytes()).all(is_plain);
+    fits.then(|| short_of(base.as_bytes(), end.as_bytes()))
+}
+
+/// The short name beside a long one, by the number that sets it apart.
+fn beside(name: &str, number: u32) -> [u8; 11] {
+    let (base, end) = name.rsplit_once('.').unwrap_or((name, ""));
+    let plain = |part: &str, most: usize| part.bytes().filter(|byte| is_plain(*byte)).take(most).collect::<Vec<u8>>();
+    let tail = format!("~{number}");
+    short_of(&[&plain(base, 8 - tail.len()), tail.as_bytes()].concat(), &plain(end, 3))
+}
+
+/// The entries of a name: those of a long one, the last part first, and the short one's.
+fn entries(name: &str, short: [u8; 11], is_long: bool, own: [u8; ENTRY as usize]) -> Vec<[u8; ENTRY as usize]> {
+    let mut out = Vec::new();
+    if is_long {
+        let sum = short.iter().fold(0u8, |sum, byte| sum.rotate_right(1).wrapping_add(*byte));
+        let units: Vec<u16> = name.encode_utf16().collect();
+        let parts = units.len().div_ceil(LETTERS);
+        for part in (0..parts).rev() {
+            let mut entry = [0; ENTRY as usize];
+            entry[0] = part as u8 + 1 | if part + 1 == parts { 0x40 } else { 0 };
+            (entry[11], entry[13]) = (0x0f, sum);
+            for (letter, at) in (1..11).step_by(2).chain((14..26).step_by(2)).chain((28..32).step_by(2)).enumerate() {
+                let unit = match (part * LETTERS + letter).cmp(&units.len()) {
+                    std::cmp::Ordering::Less => units[part * LETTERS + letter],
+                    std::cmp::Ordering::Equal => 0,
+                    std::cmp::Ordering::Greater => u16::MAX,
+                };
+                entry[at..at + 2].copy_from_slice(&unit.to_le_bytes());
+            }
+            out.push(entry);
+        }
+    }
+    out.push(own);
+    out
 }
 
 fn entry(name: [u8; 11], attributes: u8, first: u32, size: u32) -> [u8; ENTRY as usize] {
@@ -113,37 +156,65 @@ impl Laying<'_> {
         Ok(cluster)
     }
 
-    /// Puts an entry into a folder, which may become longer for it.
-    fn enter(&mut self, folder: &mut Folder, entry: &[u8; ENTRY as usize]) -> Result<()> {
-        let places: Vec<u64> = folder.pieces.iter().flat_map(|(at, len)| (0..len / ENTRY).map(move |slot| at + slot * ENTRY)).collect();
-        for (number, at) in places.iter().enumerate() {
-            let mark = self.pages.get(*at, 1)?[0];
-            if mark != 0 && mark != 0xe5 {
-                continue;
-            }
-            self.pages.put(*at, entry)?;
-            // Behind the last one nothing counts, whatever stands there.
-            if let (0, Some(behind)) = (mark, places.get(number + 1)) {
-                self.pages.put(*behind, &[0])?;
-            }
-            return Ok(());
+    /// Puts a name into a folder, which may become longer for it; `own` gives its last entry by its short name.
+    fn enter(&mut self, folder: &mut Folder, name: &str, own: impl FnOnce([u8; 11]) -> [u8; ENTRY as usize]) -> Result<()> {
+        let units = name.encode_utf16().count();
+        let wrong = |letter: char| letter.is_control() || "\"*/:<>?\\|".contains(letter);
+        if !(1..=MOST_LETTERS).contains(&units) || name.contains(wrong) || name.ends_with(['.', ' ']) {
+            return Err(refused(format!("{name} is no name there")));
         }
-        if folder.first == 0 && self.fat.bits != 32 {
-            return Err(refused("its root folder is full"));
+        let mut places: Vec<u64> = folder.pieces.iter().flat_map(|(at, len)| (0..len / ENTRY).map(move |slot| at + slot * ENTRY)).collect();
+        // Behind the last one nothing counts, whatever stands there.
+        let (mut free, mut taken, mut is_over) = (Vec::with_capacity(places.len()), Vec::new(), false);
+        for at in &places {
+            let entry = self.pages.get(*at, ENTRY as usize)?;
+            is_over |= entry[0] == 0;
+            free.push(is_over || entry[0] == 0xe5);
+            taken.extend((!is_over).then(|| entry[..11].to_vec()));
         }
-        let Some(last) = folder.pieces.last().map(|(at, len)| ((at + len - self.fat.data) / self.fat.cluster) as u32 + 1) else {
-            return Err(refused("a folder lies nowhere"));
+        let end = if is_over { places.len() - free.iter().rev().take_while(|free| **free).count() } else { places.len() };
+        let plain = short(name);
+        let own_short = match plain {
+            Some(short) => short,
+            None => (1..1_000_000)
+                .map(|number| beside(name, number))
+                .find(|short| !taken.iter().any(|other| other == short))
+                .ok_or_else(|| refused("a folder is full of such names"))?,
         };
-        let more = self.zeroed()?;
-        self.set(last, more)?;
-        folder.pieces.push((self.place(more), self.fat.cluster));
-        self.pages.put(self.place(more), entry)
+        let entries = entries(name, own_short, plain.is_none(), own(own_short));
+        let run = |free: &[bool]| (0..free.len()).find(|at| free[*at..].iter().take_while(|free| **free).count() >= entries.len());
+        let mut at = run(&free);
+        while at.is_none() {
+            if folder.first == 0 && self.fat.bits != 32 {
+                return Err(refused("its root folder is full"));
+            }
+            let Some(last) = folder.pieces.last().map(|(at, len)| ((at + len - self.fat.data) / self.fat.cluster) as u32 + 1) else {
+                return Err(refused("a folder lies nowhere"));
+            };
+            let more = self.zeroed()?;
+            self.set(last, more)?;
+            let place = self.place(more);
+            folder.pieces.push((place, self.fat.cluster));
+            for slot in 0..self.fat.cluster / ENTRY {
+                places.push(place + slot * ENTRY);
+                free.push(true);
+            }
+            at = run(&free);
+        }
+        let at = at.unwrap_or_default();
+        for (entry, place) in entries.iter().zip(&places[at..]) {
+            self.pages.put(*place, entry)?;
+        }
+        match places.get(at + entries.len()) {
+            Some(behind) if at + entries.len() > end => self.pages.put(*behind, &[0]),
+            _ => Ok(()),
+        }
     }
 
     /// The folder of a name in another one, made where it is not there.
     fn folder(&mut self, above: &mut Folder, name: &str) -> Result<Folder> {
         let first = self.zeroed()?;
-        let (at, name) = (self.place(first), short(name)?);
+        let at = self.place(first);
         let dots = |count: usize| {
             let mut name = [b' '; 11];
             name[..count].fill(b'.');
@@ -151,7 +222,7 @@ impl Laying<'_> {
         };
         self.pages.put(at, &entry(dots(1), 0x10, first, 0))?;
         self.pages.put(at + ENTRY, &entry(dots(2), 0x10, above.first, 0))?;
-        self.enter(above, &entry(name, 0x10, first, 0))?;
+        self.enter(above, name, |short| entry(short, 0x10, first, 0))?;
         Ok(Folder { pieces: vec![(at, self.fat.cluster)], first })
     }
 
@@ -217,7 +288,7 @@ impl Fat {
                         if is_last {
                             let size = u32::try_from(bytes.len()).map_err(|_| refused("it is longer than any file here"))?;
                             let first = laying.content(bytes)?;
-                            laying.enter(&mut above, &entry(short(part)?, 0x20, first, size))?;
+                            laying.enter(&mut above, part, |short| entry(short, 0x20, first, size))?;
                         } else if !made.iter().any(|(path, _)| *path == upper) {
                             let below = laying.folder(&mut above, part)?;
                             made.push((upper.clone(), below));

@@ -3,6 +3,7 @@
 
 mod add;
 mod boot;
+pub mod make;
 mod resize;
 mod survey;
 
