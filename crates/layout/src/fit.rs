@@ -1,7 +1,8 @@
 //! Fitting the partitions of one drive onto another: which keep their size, which stretch or squeeze or stay behind,
 //! where each begins, and the table that says so.
 
-use crate::gpt::{self, Gpt};
+use crate::convert;
+use crate::gpt::Gpt;
 use crate::guid::Guid;
 use crate::mbr::{self, Logical, Mbr};
 use crate::partition::Partition;
@@ -66,6 +67,11 @@ fn up(value: u64, step: u64) -> u64 {
     value.div_ceil(step).saturating_mul(step)
 }
 
+/// Bytes of a system partition that is made where firmware has none to start from, with sectors of so many bytes.
+pub fn system_partition(sector: u32) -> u64 {
+    if sector <= 512 { 100 << 20 } else { 300 << 20 }
+}
+
 /// Where partitions may lie on the target, in bytes.
 struct Space {
     first: u64,
@@ -73,12 +79,13 @@ struct Space {
     step: u64,
 }
 
-fn space(kind: Kind, target: &Side, slots: u64, slot: u64) -> Space {
+fn space(kind: Kind, target: &Side, slots: u64, slot: u64, uefi: bool) -> Space {
     let sector = u64::from(target.sector);
+    let kept = if uefi { system_partition(target.sector) } else { 0 };
     let step = STEP.max(u64::from(target.physical)).max(sector);
     let array = up(slots * slot, sector);
     match kind {
-        Kind::Gpt => Space { first: step, end: (target.size_bytes / sector * sector).saturating_sub(array + sector), step },
+        Kind::Gpt => Space { first: step, end: (target.size_bytes / sector * sector).saturating_sub(array + sector + kept), step },
         Kind::Mbr => Space { first: step, end: (target.size_bytes / sector).min(MOST_MBR) * sector, step },
         Kind::Apm | Kind::None => Space { first: 0, end: target.size_bytes / sector * sector, step },
     }
@@ -246,7 +253,7 @@ fn along<'a>(table: &'a Table, parts: &'a [Part], target: &Side, rules: &Rules, 
 /// Finds a place for everything that comes along.
 fn place<'a>(table: &'a Table, parts: &'a [Part], target: &Side, rules: &Rules, kind: Kind) -> Result<Vec<Placed<'a>>, Refusal> {
     let slots = if let Detail::Gpt(gpt) = &table.detail { (u64::from(gpt.slots.max(1)), u64::from(gpt.slot_size)) } else { (128, 128) };
-    let space = space(kind, target, slots.0, slots.1);
+    let space = space(kind, target, slots.0, slots.1, rules.uefi);
     let grain = u64::from(target.sector);
     let along = along(table, parts, target, rules, kind)?;
     // The link of a logical partition stands in front of it.
@@ -356,20 +363,9 @@ fn make_gpt(table: &Table, placed: &[Placed], target: &Side, ids: Ids, random: &
     for one in placed {
         let known = old.and_then(|gpt| gpt.entries.iter().find(|entry| entry.slot + 1 == one.part.number));
         let (first, last) = (one.start / sector, (one.start + one.len) / sector - 1);
-        let mut entry = known.cloned().unwrap_or_else(|| {
-            let TypeCode::Mbr(code) = one.partition.type_code else { unreachable!("only an MBR is turned into a GPT") };
-            let (type_id, attributes) = types::gpt_of(code);
-            gpt::Entry {
-                slot: one.part.number - 1,
-                type_id,
-                id: Guid::from_random(random()),
-                first,
-                last,
-                attributes: attributes | if one.partition.bootable { 4 } else { 0 },
-                name: [0; 36],
-                extra: Vec::new(),
-            }
-        });
+        let mut entry = known
+            .cloned()
+            .unwrap_or_else(|| convert::entry(one.partition, (first, last), Guid::from_random(random())).expect("only an MBR is turned into a GPT"));
         (entry.first, entry.last) = (first, last);
         if known.is_some() && ids == Ids::Fresh {
             entry.id = Guid::from_random(random());

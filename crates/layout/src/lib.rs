@@ -4,6 +4,7 @@
 //! data, what a clone will put where; [`fit::plan`] does so for a target of another size, sector or table. Nothing here writes to a drive.
 
 pub mod apm;
+pub mod convert;
 pub mod fit;
 pub mod gpt;
 pub mod guid;

@@ -5,6 +5,7 @@
 //! RULE  = "auto"                         the plan's own proposal for everything no rule names
 //!       | "system"                       only what the system needs to start; the rest is left out
 //!       | "gpt" | "mbr"                  the kind of table that results
+//!       | "uefi"                         a GPT, and room behind everything for a system partition that is made and filled after the copy
 //!       | WHICH "=" WHAT [ "@" SIZE ]    what becomes of partitions, and where they begin
 //! WHICH = NUMBER | NUMBER "-" NUMBER | "*"
 //! WHAT  = "keep"                         its size
@@ -72,6 +73,8 @@ pub struct Rules {
     pub system: bool,
     /// The table that is wanted; `None` for the source's kind.
     pub table: Option<Kind>,
+    /// Room is left for a system partition for firmware; the table is a GPT then.
+    pub uefi: bool,
     /// The rules in order.
     pub each: Vec<Rule>,
 }
@@ -115,6 +118,7 @@ impl fmt::Display for Rules {
         words.extend(self.auto.then(|| "auto".into()));
         words.extend(self.system.then(|| "system".into()));
         words.extend(match self.table {
+            _ if self.uefi => Some("uefi".into()),
             Some(Kind::Gpt) => Some("gpt".into()),
             Some(Kind::Mbr) => Some("mbr".into()),
             _ => None,
@@ -157,11 +161,14 @@ impl FromStr for Rules {
             match word.to_ascii_lowercase().as_str() {
                 "auto" => rules.auto = true,
                 "system" => rules.system = true,
-                "gpt" => rules.table = Some(Kind::Gpt),
-                "mbr" => rules.table = Some(Kind::Mbr),
+                "gpt" => (rules.table, rules.uefi) = (Some(Kind::Gpt), false),
+                "uefi" => (rules.table, rules.uefi) = (Some(Kind::Gpt), true),
+                "mbr" => (rules.table, rules.uefi) = (Some(Kind::Mbr), false),
                 word => {
                     let wrong = || {
-                        format!("\"{word}\" is no rule: write auto, system, gpt, mbr, or PARTITION=keep, fill, least, out or a size, as in 3=200GiB")
+                        format!(
+                            "\"{word}\" is no rule: write auto, system, gpt, uefi, mbr, or PARTITION=keep, fill, least, out or a size, as in 3=200GiB"
+                        )
                     };
                     let (left, right) = word.split_once('=').ok_or_else(wrong)?;
                     let which = which(left.trim()).ok_or_else(wrong)?;
@@ -197,6 +204,7 @@ mod tests {
     #[rstest]
     #[case("auto")]
     #[case("gpt,1-3=keep,4=out")]
+    #[case("auto,uefi,2=fill")]
     #[case("system,*=least,2=fill@1MiB")]
     #[case("3=200GiB,3=1000@512")]
     fn what_is_written_is_written_again(#[case] text: &str) {

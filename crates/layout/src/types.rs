@@ -228,6 +228,11 @@ const NO_LETTER: u64 = 1 << 63;
 /// The platform needs it: another attribute bit.
 const REQUIRED: u64 = 1;
 
+/// The type of the partition that UEFI firmware starts from.
+pub(crate) fn efi_system() -> Guid {
+    known(EFI_SYSTEM)
+}
+
 /// The GPT type, and the attribute bits, that mean what an MBR type means.
 pub fn gpt_of(code: u8) -> (Guid, u64) {
     let data = BASIC_DATA;
