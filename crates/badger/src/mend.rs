@@ -23,6 +23,9 @@ pub struct MendArgs {
     /// Every driver for storage that the system has starts with it, as another machine may need it
     #[arg(long)]
     pub drivers: bool,
+    /// Make it start by UEFI where it starts by BIOS: the table becomes a GPT, and a system partition is made in what is free
+    #[arg(long)]
+    pub uefi: bool,
     /// The machine that it goes into: one that comes along (badger machines), or a file
     #[arg(long, value_name = "MACHINE")]
     pub machine: Option<String>,
@@ -36,7 +39,7 @@ pub fn mend(bench: &Bench, args: &MendArgs, common: &Common) -> Result<u8, Refus
     let machine = args.machine.as_deref().map(crate::machines::find).transpose()?;
     let order = MendOrder {
         target: args.target.clone(),
-        wishes: Wishes { afresh: args.afresh, drivers: args.drivers, controller: None },
+        wishes: Wishes { afresh: args.afresh, drivers: args.drivers, uefi: args.uefi, ..Wishes::default() },
         undo: args.undo,
         machine,
     };

@@ -343,6 +343,56 @@ fn a_system_gets_drivers_for_another_controller_and_starts() {
     assert_eq!(place.json(&["verify", path(&bare), path(&target)]).0, 0);
 }
 
+/// A disk for BIOS becomes one for UEFI in the pass that copies it, and starts; what does not know how says so before anything is written. Taken back,
+/// and done again beside the copy, it starts the same.
+#[test]
+fn a_disk_for_bios_becomes_one_for_uefi_and_starts() {
+    let place = Place::new();
+    let cache = format!("{}/system-disk", env!("CARGO_TARGET_TMPDIR"));
+    let (disk, target, machine) = (place.path("disk.img"), place.path("target.img"), place.path("m.toml"));
+    let make = format!("{SUPPORT}/make-system-disk");
+    tool(&[&make, path(&disk), "--size", "1400M", "--table", "mbr", "--keeps-uefi", "yes", "--cache", &cache]);
+    fs::write(&machine, "name = \"New one\"\nfirmware = \"uefi\"\ncontroller = \"nvme\"\nup-when = \"SYSTEM-READY\"\n").unwrap();
+    let machine = path(&machine);
+    let bare = place.path("bare.img");
+    tool(&["cp", "--sparse=always", path(&disk), path(&bare)]);
+    tool(&["debugfs", "-w", "-R", "rm /usr/lib/grub/x86_64-efi/monolithic/grubx64.efi", &format!("{}?offset=1048576", path(&bare))]);
+    let clone = |from: &Path, fit: &str, more: &[&str]| {
+        let args = ["clone", path(from), path(&target), "--new-size", "2GiB", "--confirm", "rget", "--fit", fit, "--restart"];
+        place.json(&[&args[..], more].concat())
+    };
+    let (code, refused) = clone(&bare, "auto,uefi", &[]);
+    assert_eq!(code, 2, "{refused}");
+    assert!(refused.to_string().contains("keeps no loader for UEFI"), "{refused}");
+    assert!(!target.exists());
+    let (code, report) = clone(&disk, "auto,uefi", &["--machine", machine, "--ids", "fresh"]);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+    let table = text(&tool(&["sgdisk", "-v", "-p", path(&target)]).stdout);
+    assert!(table.contains("No problems found") && table.contains("EF00"), "{table}");
+    let starts: Vec<u64> = table.lines().filter_map(|line| line.trim().strip_prefix(['1', '2'])?.split_whitespace().next()?.parse().ok()).collect();
+    let part = |at: u64, name: &str, check: &str| {
+        tool(&[
+            "bash",
+            "-c",
+            &format!(
+                "dd if={0} of={0}.{name} bs=1M skip={1} status=none && truncate -s %4096 {0}.{name}; {check} {0}.{name}",
+                path(&target),
+                at >> 11
+            ),
+        ]);
+    };
+    part(starts[0], "root", "e2fsck -fn");
+    let (_, rehearsed) = place.json(&["rehearse", path(&target), "--machine", machine]);
+    assert_eq!(rehearsed["line"]["result"], "holds", "{rehearsed}");
+    let (_, undone) = place.json(&["mend", path(&target), "--undo", "--confirm", "rget"]);
+    assert_eq!(undone["outcome"], "undone", "{undone}");
+    assert!(!text(&tool(&["sgdisk", "-p", path(&target)]).stdout).contains("EF00"));
+    let (_, again) = place.json(&["mend", path(&target), "--uefi", "--confirm", "rget"]);
+    assert_eq!(again["outcome"], "mended", "{again}");
+    assert!(again["proof"].as_array().unwrap().iter().all(|line| line["result"] == "holds"), "{again}");
+    assert_eq!(place.json(&["mend", path(&target), "--uefi"]).1["code"], "no-uefi");
+}
+
 /// What was a target once and is now what is copied from is what a customer brought: it is not mended.
 #[test]
 fn a_target_that_became_a_source_is_not_mended() {

@@ -102,6 +102,11 @@ impl MendOrder {
         let chain = machine::lines(&drive, &looked, self.machine.as_ref());
         if !self.undo {
             let repairs = mend::find(&drive, &looked, &chain, self.wishes);
+            if self.wishes.uefi && repairs.iter().all(|repair| repair.name != "uefi") {
+                let why =
+                    badger_system::uefi::conversion(&drive, &looked).err().unwrap_or_else(|| "it touches what something else sets right".into());
+                return Err(Refusal::new("no-uefi", format!("{} cannot be made to start by UEFI: {why}", self.target.display())));
+            }
             return Ok(MendReady { order: self, candidate, chain, repairs, undoes: None });
         }
         let Some(journal) = journals(&ledger::journals_beside(&bench.ledger), &key).pop() else {

@@ -115,6 +115,10 @@ impl Prepared {
             Sources { source: &self.source, looked: &self.looked, surveyed: &self.surveyed, parts: &self.parts, sides: (&plan.source, &plan.target) };
         let (draft, whole) = plan::draft(&sources, &Asked { ids: self.order.ids, used: self.order.used, fit: Some(rules) })?;
         self.draft = draft;
+        if self.order.fit.as_ref().is_some_and(|before| before.uefi) != rules.uefi {
+            self.standing.retain(|hazard| !["becomes-uefi", "no-uefi"].contains(&hazard.code));
+            self.standing.extend(rules.uefi.then(|| starting::converts(&self.source, &self.looked)));
+        }
         self.order.fit = Some(rules.clone());
         self.references = named(&self.source, &self.looked, &self.surveyed, self.draft.plan());
         self.hazards = hazards(&self.standing, &self.looked, self.draft.plan(), &self.references, whole);

@@ -8,8 +8,9 @@ use badger_inspect::references::{self, Carrier, Reference};
 use badger_inspect::{Hazard, Level, Line, Looked, Verdict};
 use badger_layout::plan::Ids;
 use badger_layout::{Plan, Table};
-use badger_system::machine::{self, Guest};
+use badger_system::machine::{self, Guest, Starts};
 use badger_system::mend::Wishes;
+use badger_system::uefi;
 use badger_transfer::{Outcome, Report};
 use std::path::Path;
 
@@ -21,6 +22,7 @@ pub(crate) fn before(order: &Order, source: &Source, looked: &Looked, candidate:
         let text = format!("the system on {place} starts afresh on the target: what was open and not saved is lost there, and stays on the source");
         out.push(Hazard::new(Level::Mind, "starts-afresh", text));
     }
+    out.extend(order.fit.as_ref().filter(|rules| rules.uefi).map(|_| converts(source, looked)));
     let Some(machine) = &order.machine else { return out };
     let chains = badger_system::chains(source, looked);
     let asleep = asleep.filter(|_| !order.wishes.afresh);
@@ -36,11 +38,29 @@ pub(crate) fn before(order: &Order, source: &Source, looked: &Looked, candidate:
         let way = match name {
             "controller" => "; drivers that it has are laid beside after the copy, where that can be",
             "entry" => "; after the copy it is laid where every firmware looks",
+            "firmware" if machine.firmware == Some(Starts::Uefi) => "; with the rule uefi it is converted after the copy",
             _ => "",
         };
         out.push(Hazard::new(level, code, format!("{}: {}{way}", machine.name, line.text)));
     }
     out
+}
+
+/// Whether its systems can be made to start by UEFI, and what that costs.
+pub(crate) fn converts(source: &Source, looked: &Looked) -> Hazard {
+    match uefi::prospect(source, looked) {
+        Ok(by) => Hazard::new(
+            Level::Mind,
+            "becomes-uefi",
+            format!("behind everything room is left for a system partition, made after the copy, and filled with {by}; {}", uefi::CONSEQUENCE),
+        ),
+        Err(why) => Hazard::new(Level::Stop, "no-uefi", format!("it cannot be made to start by UEFI: {why}; take the rule uefi away")),
+    }
+}
+
+/// What is set right after a copy beyond what the copy broke.
+fn wishes(order: &Order) -> Wishes {
+    Wishes { uefi: order.fit.as_ref().is_some_and(|rules| rules.uefi), ..order.wishes }
 }
 
 /// What on a drive names something of a table, and what a plan does to it.
@@ -61,7 +81,7 @@ pub(crate) fn named(drive: &Source, looked: &Looked, table: &Table, plan: &Plan)
 
 /// Whether something is set right on the target in the same pass.
 pub(crate) fn sets_right(order: &Order, references: &[Reference]) -> bool {
-    order.ids == Ids::Fresh || order.machine.is_some() || order.wishes != Wishes::default() || references::broken(references).next().is_some()
+    order.ids == Ids::Fresh || order.machine.is_some() || wishes(order) != Wishes::default() || references::broken(references).next().is_some()
 }
 
 /// Sets right on the target what the copy broke of its start, and what was asked for; the report says what, and what is left.
@@ -69,7 +89,7 @@ pub(crate) fn set_right(report: &mut Report, bench: &Bench, order: &Order, tail:
     if !is_whole(report) {
         return;
     }
-    let mend = MendOrder { target: order.target.clone(), wishes: order.wishes, undo: false, machine: order.machine.clone() };
+    let mend = MendOrder { target: order.target.clone(), wishes: wishes(order), undo: false, machine: order.machine.clone() };
     // Only what was said before the run: what the copy breaks, what the machine lacks, what was asked for.
     let is_broken = order.ids == Ids::Fresh || references::broken(before).next().is_some();
     let is_said = |name: &str| match name {
@@ -77,6 +97,7 @@ pub(crate) fn set_right(report: &mut Report, bench: &Bench, order: &Order, tail:
         "fallback" => order.machine.is_some(),
         "archive" | "drivers" => order.machine.is_some() || order.wishes.drivers,
         "afresh" => order.wishes.afresh,
+        "uefi" => wishes(order).uefi,
         _ => false,
     };
     let done = mend.prepare(bench).and_then(|mut ready| {

@@ -11,7 +11,7 @@ use badger_fs::volume::{Kind, State};
 use badger_inspect::Looked;
 
 /// Where firmware looks that knows nothing of the drive, for each processor.
-const FALLBACK: [(&str, Machine); 3] = [("bootx64.efi", Machine::X64), ("bootia32.efi", Machine::X86), ("bootaa64.efi", Machine::Arm64)];
+pub(crate) const FALLBACK: [(&str, Machine); 3] = [("bootx64.efi", Machine::X64), ("bootia32.efi", Machine::X86), ("bootaa64.efi", Machine::Arm64)];
 /// Programs are no longer than this.
 const MOST_PROGRAM: u64 = 256 << 20;
 /// All of them together are no longer than this.
@@ -258,7 +258,11 @@ fn from(looked: &Looked, places: &Places, place: &Place, start: usize, programs:
 
 /// What is built into a program, where it is a loader of the usual kind.
 fn own(found: &Found) -> Built {
-    found.program.section(&found.bytes, "mods").and_then(built).unwrap_or_default()
+    own_of(&found.program, &found.bytes)
+}
+
+pub(crate) fn own_of(program: &Program, bytes: &[u8]) -> Built {
+    program.section(bytes, "mods").and_then(built).unwrap_or_default()
 }
 
 /// Entries of the boot loader specification, and unified kernels beside them.

@@ -17,6 +17,7 @@ pub mod pe;
 pub mod places;
 pub mod registry;
 pub mod store;
+pub mod uefi;
 mod windows;
 
 pub use chain::{chains, lines};

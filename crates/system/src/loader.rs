@@ -28,7 +28,8 @@ pub(crate) fn built(mods: &[u8]) -> Option<Built> {
         let (kind, size) = (le32(head, 0), le32(head, 4) as usize);
         let Some(inner) = mods.get(at + 8..at.saturating_add(size)).filter(|_| size >= 8) else { break };
         match kind {
-            2 => out.config = text(inner),
+            // A configuration on a disk within the program goes on at the path first.
+            2 => out.config = Some(text(inner)).filter(|text| !text.contains("(memdisk)")).unwrap_or_default(),
             3 => out.prefix = Some(text(inner)),
             _ => {}
         }

@@ -7,7 +7,7 @@ use crate::places::{Place, Places, Sought};
 use crate::registry::{Hive, Key};
 use crate::store::{Device, element};
 use crate::windows::{STORAGE, hive};
-use crate::{append, archive};
+use crate::{append, archive, uefi};
 use badger_drive::Source;
 use badger_drive::field::{le16, le32};
 use badger_fs::tree::Node;
@@ -37,6 +37,8 @@ pub struct Wishes {
     pub afresh: bool,
     /// Drivers for every kind of storage that the system has start with it, as for another machine.
     pub drivers: bool,
+    /// A drive that starts by BIOS gets a way for UEFI, and starts by BIOS no more.
+    pub uefi: bool,
     /// The same for the controller of one machine.
     pub controller: Option<Controller>,
 }
@@ -64,11 +66,15 @@ const TEXTS: [&str; 12] = [
 pub fn find(drive: &Source, looked: &Looked, chain: &[Line], wishes: Wishes) -> Vec<Repair> {
     let places = Places::of(drive, looked);
     let mut out = Vec::new();
+    out.extend(wishes.uefi.then(|| uefi::of_places(drive, looked, &places).ok()).flatten());
     names(drive, &places, &mut out);
-    active(drive, &looked.table, &places, &mut out);
-    records(drive, &looked.table, &places, &mut out);
-    stores(drive, &looked.table, &places, &mut out);
-    fallback(drive, &places, &mut out);
+    // What the way for BIOS lacks it needs no more after that.
+    if out.iter().all(|repair| repair.name != "uefi") {
+        active(drive, &looked.table, &places, &mut out);
+        records(drive, &looked.table, &places, &mut out);
+        stores(drive, &looked.table, &places, &mut out);
+        fallback(drive, &places, &mut out);
+    }
     // For one machine's controller only where the system has no driver for it that starts.
     let of_machine = chain.iter().any(|line| line.result == Verdict::Fails && line.link == "machine/controller");
     let mut wanted: Vec<&str> = wishes.controller.filter(|_| of_machine).map(modules).unwrap_or_default().to_vec();
@@ -347,8 +353,10 @@ fn in_hive(drive: &Source, place: &Place, path: &str, hive: &Hive, (key, name): 
 
 /// Devices in boot stores that nothing on the drive is.
 fn stores(drive: &Source, table: &Table, places: &Places, out: &mut Vec<Repair>) {
+    // Beside one for UEFI nobody reads what an earlier way for BIOS left behind.
+    let is_left = places.all.iter().any(|place| place.partition.type_code.is_efi() && place.has("/EFI/Microsoft/Boot/BCD"));
     for place in &places.all {
-        for path in ["/Boot/BCD", "/EFI/Microsoft/Boot/BCD"] {
+        for path in ["/Boot/BCD", "/EFI/Microsoft/Boot/BCD"].into_iter().skip(usize::from(is_left)) {
             let Ok(Some(hive)) = hive(place, path) else { continue };
             let (mut patches, mut told) = (Vec::new(), Vec::new());
             let Ok(Some(objects)) = hive.key("Objects") else { continue };

@@ -404,3 +404,65 @@ fn a_system_that_sleeps_does_not_fit_another_machine() {
         assert!(sleeps(&other, &looked) && !sleeps(&same, &looked));
     }
 }
+
+/// A disk for BIOS gets a way for UEFI: every link of it holds, the partitions are where they were, and the stores are what an independent reader
+/// takes. Taken back, the disk is what it was, to the byte.
+#[rstest]
+#[case::its_store(&[], "its boot store converted")]
+#[case::no_store(&["Boot/BCD"], "a new boot store")]
+fn a_disk_for_bios_starts_by_uefi(#[case] without: &[&'static str], #[case] how: &str) {
+    let dir = tempfile::tempdir().unwrap();
+    let mut made = Made::new(false);
+    made.without = without.to_vec();
+    made.with = [("bootmgfw.efi", "bootmgfw.efi"), ("en-US/bootmgfw.efi.mui", "words"), ("boot.stl", "list")]
+        .map(|(name, says)| (Box::leak(format!("Windows/Boot/EFI/{name}").into_boxed_str()) as &str, program(0x8664, 10, says)))
+        .to_vec();
+    let disk = made.disk(dir.path());
+    let file = fs::OpenOptions::new().read(true).write(true).open(&disk).unwrap();
+    let look = |uefi: bool| {
+        let drive = Workshop::default().source(&disk).unwrap();
+        let looked = Looked::at(&drive);
+        let lines = badger_system::lines(&drive, &looked);
+        let why = badger_system::uefi::conversion(&drive, &looked);
+        let repairs = mend::find(&drive, &looked, &lines, Wishes { uefi, ..Wishes::default() });
+        (lines, repairs, why)
+    };
+    let (_, repairs, why) = look(true);
+    assert!(repairs.iter().all(|repair| repair.name != "uefi"));
+    assert!(why.unwrap_err().contains("no room for a system partition"));
+    file.set_len((START + SECTORS + 4096) * 512 + (104 << 20)).unwrap();
+    let (_, repairs, _) = look(true);
+    assert_eq!(repairs.len(), 1, "{repairs:?}");
+    assert!(repairs[0].text.contains(how) && repairs[0].text.contains("its letters stay"), "{}", repairs[0].text);
+    let whole = fs::read(&disk).unwrap();
+    for patch in &repairs[0].patches {
+        let mut now = vec![0; patch.old.len()];
+        file.read_exact_at(&mut now, patch.at).unwrap();
+        assert!(now == patch.old);
+        file.write_all_at(&patch.new, patch.at).unwrap();
+    }
+    let checked = std::process::Command::new("sgdisk").args(["-v", text(&disk)]).output().unwrap();
+    assert!(String::from_utf8_lossy(&checked.stdout).contains("No problems found"), "{checked:?}");
+    let (lines, left, why) = look(true);
+    assert!(left.is_empty() && why.unwrap_err().contains("already"));
+    assert!(lines.len() > 8 && lines.iter().all(|line| line.result == Verdict::Holds && !line.link.starts_with("bios/")), "{}", told(&lines));
+    let drive = Workshop::default().source(&disk).unwrap();
+    let looked = Looked::at(&drive);
+    let places: Vec<_> = looked.table.data_partitions().iter().map(|partition| (partition.number, partition.start, partition.sectors)).collect();
+    assert_eq!(places[..2], [(2, 2048, 2048), (1, START, SECTORS)]);
+    let esp = format!("{}@@{}", text(&disk), places[2].1 * 512);
+    let (store, words) = (dir.path().join("store"), dir.path().join("words"));
+    tool(&["mcopy", "-i", &esp, "::/EFI/Microsoft/Boot/BCD", text(&store)]);
+    tool(&["mcopy", "-i", &esp, "::/EFI/Microsoft/Boot/en-US/bootmgfw.efi.mui", text(&words)]);
+    assert_eq!(fs::read(words).unwrap(), program(0x8664, 10, "words"));
+    tool(&["bash", "-c", &format!("hivexml {} | grep -q Elements", text(&store))]);
+    tool(&[
+        "bash",
+        "-c",
+        &format!("dd if={0} of={0}.esp bs=1M skip={1} count=100 status=none && fsck.fat -n {0}.esp", text(&disk), places[2].1 >> 11),
+    ]);
+    for patch in repairs[0].patches.iter().rev() {
+        file.write_all_at(&patch.old, patch.at).unwrap();
+    }
+    assert!(fs::read(&disk).unwrap() == whole);
+}

@@ -61,7 +61,7 @@ fn entries(name: &str, short: [u8; 11], is_long: bool, own: [u8; ENTRY as usize]
         let parts = units.len().div_ceil(LETTERS);
         for part in (0..parts).rev() {
             let mut entry = [0; ENTRY as usize];
-            entry[0] = part as u8 + 1 | if part + 1 == parts { 0x40 } else { 0 };
+            entry[0] = (part as u8 + 1) | if part + 1 == parts { 0x40 } else { 0 };
             (entry[11], entry[13]) = (0x0f, sum);
             for (letter, at) in (1..11).step_by(2).chain((14..26).step_by(2)).chain((28..32).step_by(2)).enumerate() {
                 let unit = match (part * LETTERS + letter).cmp(&units.len()) {

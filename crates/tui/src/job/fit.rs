@@ -27,10 +27,11 @@ impl JobView {
             }
             KeyCode::Up | KeyCode::Down => self.choose_part(code == KeyCode::Down),
             KeyCode::Char('m') => {
-                rules.table = match rules.table {
-                    None => Some(Kind::Gpt),
-                    Some(Kind::Gpt) => Some(Kind::Mbr),
-                    Some(_) => None,
+                (rules.table, rules.uefi) = match (rules.table, rules.uefi) {
+                    (None, _) => (Some(Kind::Gpt), false),
+                    (Some(Kind::Gpt), false) => (Some(Kind::Gpt), true),
+                    (Some(Kind::Gpt), true) => (Some(Kind::Mbr), false),
+                    (Some(_), _) => (None, false),
                 };
                 self.refit(rules);
             }
