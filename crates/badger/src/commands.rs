@@ -159,6 +159,9 @@ pub fn check(bench: &Bench, path: &Path, machine: Option<&str>, common: &Common)
     drop(waiting);
     lines.extend(badger_system::machine::lines(&source, &looked, machine.as_ref()));
     lines.extend(badger_system::licence::lines(&source, &looked, machine.as_ref()));
+    if let (Some(service), Some(machine)) = (&bench.config.licence_service, &machine) {
+        lines.extend(badger_jobs::activation::lines(service, &source, &looked, machine));
+    }
     if common.json {
         print_json(&serde_json::json!({ "proof": lines }));
     } else {

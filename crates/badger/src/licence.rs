@@ -3,7 +3,9 @@
 use crate::{Common, code, commands, machines};
 use badger_bench::Bench;
 use badger_drive::Refusal;
-use badger_inspect::Looked;
+use badger_inspect::{Line, Looked};
+use badger_jobs::activation;
+use badger_licences::Wish;
 use badger_system::licence::{self, Channel, Licence, masked};
 use badger_system::{Machine, firmware_key};
 use clap::Args;
@@ -22,6 +24,12 @@ pub struct LicenceArgs {
     /// The key in the firmware of the machine that this runs on, or in a copy of its table
     #[arg(long, value_name = "FILE", num_args = 0..=1, default_missing_value = firmware_key::HERE)]
     pub firmware: Option<PathBuf>,
+    /// Ask the licence service (--licence-service) to activate it on the machine
+    #[arg(long, requires = "machine", conflicts_with = "release")]
+    pub activate: bool,
+    /// Ask it to take it off the machine
+    #[arg(long, requires = "machine")]
+    pub release: bool,
     /// Show keys whole
     #[arg(long)]
     pub keys: bool,
@@ -50,9 +58,23 @@ fn tell_forecast(licence: &Licence, on: &str, is_same: bool) {
     steps.iter().for_each(|step| tell!("    before: {step}"));
 }
 
+/// What the licence service says or does, where there is one and a machine.
+fn asked(bench: &Bench, args: &LicenceArgs, machine: Option<&Machine>, licence: &Licence) -> Option<Line> {
+    let (service, machine) = (bench.config.licence_service.as_ref()?, machine?);
+    let wish = match (args.activate, args.release) {
+        (true, _) => Wish::Activate,
+        (_, true) => Wish::Release,
+        _ => Wish::Look,
+    };
+    Some(activation::line(machine, activation::asked(service, licence, machine, wish)))
+}
+
 /// `badger licence`.
 pub fn licence(bench: &Bench, args: &LicenceArgs, common: &Common) -> Result<u8, Refusal> {
     let machine: Option<Machine> = args.machine.as_deref().map(machines::find).transpose()?;
+    if (args.activate || args.release) && bench.config.licence_service.is_none() {
+        return Err(Refusal::new("usage", "no licence service is named: --licence-service, or licence-service in the settings"));
+    }
     let drive = bench.workshop.source(&args.drive)?;
     let found = licence::of(&drive, &Looked::at_structures(&drive));
     let firmware = args.firmware.as_ref().map(|path| of_firmware(path));
@@ -70,6 +92,7 @@ pub fn licence(bench: &Bench, args: &LicenceArgs, common: &Common) -> Result<u8,
                 "product_id": licence.product_id, "channel": licence.channel.as_ref().map(Channel::word), "key": licence.key(args.keys),
                 "same_machine": forecast(licence, true), "other_machine": forecast(licence, false),
                 "machine": machine.as_ref().map(|machine| forecast(licence, machine.same)), "key_is_firmwares": belongs(licence),
+                "service": asked(bench, args, machine.as_ref(), licence),
             }),
         };
         let firmware = firmware.as_ref().map(|read| match read {
@@ -97,6 +120,9 @@ pub fn licence(bench: &Bench, args: &LicenceArgs, common: &Common) -> Result<u8,
                 tell_forecast(licence, "on the same machine", true);
                 tell_forecast(licence, "on another machine", false);
             }
+        }
+        if let Some(line) = asked(bench, args, machine.as_ref(), licence) {
+            tell!("  {}", line.text);
         }
         match belongs(licence) {
             Some(true) => tell!("  its key is the one in this machine's firmware: it belongs to this machine"),

@@ -32,6 +32,7 @@ mod follow;
 mod images;
 mod lend;
 mod licence;
+mod licence_service;
 mod log;
 mod machines;
 mod mend;
@@ -80,6 +81,9 @@ pub struct Common {
     /// A file with the passphrase of locked images, in its first line
     #[arg(long, global = true, value_name = "FILE")]
     pub passphrase_file: Option<PathBuf>,
+    /// A licence service that is asked what becomes of a system's licence on the described machine: http://HOST:PORT
+    #[arg(long, global = true, value_name = "URL")]
+    pub licence_service: Option<String>,
     /// Let the log name people's files too
     #[arg(long, global = true)]
     pub log_names: bool,
@@ -119,6 +123,8 @@ enum Command {
     },
     /// What a system says of its licence, and what becomes of that on a machine
     Licence(licence::LicenceArgs),
+    /// A simulated licence service, to practise the move of a licence with, until it is stopped
+    LicenceService(licence_service::ServiceArgs),
     /// Machines that come along, as descriptions to be edited; one as a file on standard output
     Machines {
         /// Its name
@@ -454,7 +460,9 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Completions { .. } | Command::Man { .. }) => Config::default(),
         _ => {
             let log = log::begin(common.log_names);
-            Config { log, ..Config::find(common.config.as_deref())? }
+            let config = Config::find(common.config.as_deref())?;
+            let licence_service = common.licence_service.clone().or_else(|| config.licence_service.clone());
+            Config { log, licence_service, ..config }
         }
     };
     size::settle(config.units);
@@ -486,6 +494,7 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, common),
         Some(Command::Fetch(args)) => files::fetch(&bench, &args, common),
         Some(Command::Changes(args)) => changes::compare(&bench, &args, common),
+        Some(Command::LicenceService(args)) => licence_service::serve(&args, common),
         Some(Command::Lend(args)) => lend::lend(&bench, &args, common),
         Some(Command::Jobs) => commands::jobs(&bench, common),
         Some(Command::Sheet { job, svg, pdf }) => commands::sheet(&bench, job, svg, pdf),

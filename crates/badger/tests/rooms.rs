@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 /// The floors, the lowest first.
 const FLOORS: [&[&str]; 9] = [
     &["drive"],
-    &["layout", "image", "network"],
+    &["layout", "image", "network", "licences"],
     &["fs"],
     &["inspect"],
     &["people", "transfer", "salvage", "system"],

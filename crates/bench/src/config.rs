@@ -19,6 +19,9 @@ pub struct Config {
     pub destination: Option<PathBuf>,
     /// Certificates (PEM) by which benches that lend enciphered drives are known.
     pub trusted: Option<PathBuf>,
+    /// The licence service that a proof asks, as `http://HOST:PORT`.
+    #[serde(rename = "licence-service")]
+    pub licence_service: Option<String>,
     /// What the terminal's ground is.
     pub theme: Theme,
     /// The log that is being written; the program knows it, no file says it.
@@ -88,13 +91,14 @@ mod tests {
 
     #[test]
     fn all_of_it_is_read() {
-        let text = "workshop = \"Lantern Row Repairs\"\ntechnician = \"Ines\"\nunits = \"binary\"\ndestination = \"/srv/bench\"\ntrusted = \"/srv/lenders.pem\"\ntheme = \"light\"\n";
+        let text = "workshop = \"Lantern Row Repairs\"\ntechnician = \"Ines\"\nunits = \"binary\"\ndestination = \"/srv/bench\"\ntrusted = \"/srv/lenders.pem\"\nlicence-service = \"http://bench:8380\"\ntheme = \"light\"\n";
         let whole = Config {
             workshop: "Lantern Row Repairs".into(),
             technician: "Ines".into(),
             units: Units::Binary,
             destination: Some("/srv/bench".into()),
             trusted: Some("/srv/lenders.pem".into()),
+            licence_service: Some("http://bench:8380".into()),
             theme: Theme::Light,
             log: None,
         };

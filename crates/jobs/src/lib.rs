@@ -3,6 +3,7 @@
 //! [`Prepared`] holds both drives and a draft; [`Prepared::settle`] goes over what is to change and makes the plan final. Only
 //! such a [`Ready`] order runs: what was shown is what is done.
 
+pub mod activation;
 mod imaging;
 pub mod machines;
 pub mod mending;

@@ -1,5 +1,6 @@
 //! Whether what was written will start: its boot chain, held against that of what it was copied from.
 
+use crate::activation;
 use crate::mending::MendOrder;
 use crate::order::Order;
 use badger_bench::Bench;
@@ -154,6 +155,15 @@ pub(crate) fn prove(report: &mut Report, bench: &Bench, order: &Order, control: 
         && licence.iter().any(|line| !line.link.is_empty())
     {
         report.proof.splice(place..=place, licence);
+    }
+    if let (Some(service), Some(machine)) = (&bench.config.licence_service, machine) {
+        let place = report.proof.iter().rposition(|line| line.what == "licence").map_or(report.proof.len(), |at| at + 1);
+        let said = activation::lines(service, &drive, &looked, machine);
+        let refused = said.iter().find(|line| line.result == Verdict::Fails).map(|line| line.text.clone());
+        report.proof.splice(place..place, said);
+        if let (Some(refused), Outcome::Proved) = (refused, report.outcome) {
+            (report.outcome, report.reason) = (Outcome::Finished, refused);
+        }
     }
     let mut lines = chain.clone();
     if lines.iter().all(|line| line.link.is_empty() && line.result == Verdict::NotChecked) {

@@ -1,6 +1,5 @@
 //! A table of the newer kind where one of the older kind stands, with the same partitions in the same places, and room for one more.
 
-use crate::fit::STEP;
 use crate::gpt::{Entry, Gpt};
 use crate::guid::Guid;
 use crate::mbr::Mbr;
@@ -10,6 +9,8 @@ use crate::types::{self, TypeCode};
 use badger_drive::Refusal;
 use badger_drive::size::human;
 
+/// Partitions begin at multiples of this many bytes, or of the target's own step where that is larger.
+pub const STEP: u64 = 1 << 20;
 /// Entries of a new table, and bytes of each.
 pub(crate) const SLOTS: (u32, u32) = (128, 128);
 

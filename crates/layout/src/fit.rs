@@ -13,8 +13,7 @@ use crate::types::{self, TypeCode};
 use badger_drive::Refusal;
 use badger_drive::size::human;
 
-/// Partitions begin at multiples of this many bytes, or of the target's own step where that is larger.
-pub const STEP: u64 = 1 << 20;
+pub use crate::convert::STEP;
 /// A table of this kind cannot count further.
 const MOST_MBR: u64 = 1 << 32;
 /// Of the least size nobody is happy: a proposal takes from partitions this many times smaller than the largest only in need.

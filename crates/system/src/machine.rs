@@ -115,6 +115,8 @@ pub struct Machine {
     pub name: String,
     /// Whether it is the very one that the drive comes from.
     pub same: bool,
+    /// What a licence service knows it by, where that is not its name.
+    pub device: String,
     /// Its firmware.
     pub firmware: Option<Starts>,
     /// Whether it starts only what is signed.
