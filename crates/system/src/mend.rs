@@ -2,6 +2,7 @@
 
 use crate::efi::{self, Fallback};
 use crate::machine::Controller;
+pub use crate::patch::Repair;
 use crate::patch::{Patch, in_file, on_drive};
 use crate::places::{Place, Places, Sought};
 use crate::registry::{Hive, Key};
@@ -16,19 +17,6 @@ use badger_fs::{SWAP_PAGES, swap_mark_of_sleep};
 use badger_inspect::{Line, Looked, Verdict};
 use badger_layout::{Guid, Table};
 use std::collections::BTreeMap;
-
-/// One thing that can be set right.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Repair {
-    /// A short stable name.
-    pub name: &'static str,
-    /// What will be done.
-    pub text: String,
-    /// What that costs, where it costs something.
-    pub consequence: Option<&'static str>,
-    /// How.
-    pub patches: Vec<Patch>,
-}
 
 /// What is asked for beyond what is broken.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

@@ -17,6 +17,19 @@ pub struct Patch {
     pub new: Vec<u8>,
 }
 
+/// One thing that can be set right.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Repair {
+    /// A short stable name.
+    pub name: &'static str,
+    /// What will be done.
+    pub text: String,
+    /// What that costs, where it costs something.
+    pub consequence: Option<&'static str>,
+    /// How.
+    pub patches: Vec<Patch>,
+}
+
 mod hexadecimal {
     use serde::{Deserialize, Deserializer, Serializer};
 

@@ -3,8 +3,7 @@
 
 use crate::efi::{FALLBACK, own_of};
 use crate::loader::linux_path;
-use crate::mend::Repair;
-use crate::patch::{Patch, in_file, on_drive};
+use crate::patch::{Patch, Repair, in_file, on_drive};
 use crate::pe::Program;
 use crate::places::{Place, Places, whole};
 use crate::registry::{Edit, Hive, Value};
