@@ -30,7 +30,7 @@ pub fn volume(kib: u64, make: impl Fn(&str, &Path)) -> Vec<u8> {
 }
 
 /// Changes bytes as the input says.
-fn broken(sound: &[u8], input: &[u8]) -> Vec<u8> {
+pub fn broken(sound: &[u8], input: &[u8]) -> Vec<u8> {
     let mut bytes = sound.to_vec();
     let mut rest = input;
     while let [a, b, c, len, more @ ..] = rest {
