@@ -4,6 +4,7 @@
 mod support;
 
 use std::collections::VecDeque;
+use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 use std::process::Command;
 use std::thread::ScopedJoinHandle;
@@ -61,6 +62,14 @@ fn a_cloned_system_disk_starts_under_both_firmwares() {
         start(vec![(stretched, "uefi", "nvme")]);
         let mbr = made("mbr.img", "mbr", "bios");
         start(vec![(cloned(&mbr, "mbr-squeezed-target.img", "1366MiB", &["--fit", "auto"]), "bios", "sata")]);
-        start(vec![(cloned(&mbr, "mbr-stretched-target.img", "4GiB", &["--fit", "auto"]), "bios", "sata")]);
+        // Its boot code is gone and its core image broken: both are put back out of what its loader keeps.
+        let broken = cloned(&mbr, "mbr-stretched-target.img", "4GiB", &["--fit", "auto"]);
+        let file = std::fs::OpenOptions::new().write(true).open(&broken).unwrap();
+        file.write_all_at(&[0; 440], 0).unwrap();
+        file.write_all_at(&[0x5a; 20 << 10], 20 << 10).unwrap();
+        let (_, mended) = place.json(&["mend", path(&broken), "--confirm", "rget"]);
+        assert_eq!(mended["outcome"], "mended", "{mended}");
+        assert!(mended["proof"].as_array().unwrap().iter().all(|line| line["result"] == "holds"), "{mended}");
+        start(vec![(broken, "bios", "sata")]);
     });
 }

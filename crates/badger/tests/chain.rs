@@ -393,6 +393,48 @@ fn a_disk_for_bios_becomes_one_for_uefi_and_starts() {
     assert_eq!(place.json(&["mend", path(&target), "--uefi"]).1["code"], "no-uefi");
 }
 
+/// Code for the first sector is what its source says, and starts the partition that is marked, in a machine for BIOS.
+#[test]
+fn code_for_the_first_sector_starts_the_marked_partition() {
+    let place = Place::new();
+    let source = concat!(env!("CARGO_MANIFEST_DIR"), "/../system/boot/first-sector");
+    let put_together = |source: &str, at: &str, to: &Path| {
+        let object = place.path("object.o");
+        tool(&["as", "--32", "-o", path(&object), source]);
+        tool(&["ld", "-m", "elf_i386", "--oformat", "binary", "-Ttext", at, "-e", "start", "-o", path(to), path(&object)]);
+        fs::read(to).unwrap()
+    };
+    let code = put_together(&format!("{source}.s"), "0x600", &place.path("code"));
+    assert_eq!(code, fs::read(format!("{source}.bin")).unwrap());
+    // A boot record that says over the serial line what it was given, and switches off.
+    let says = place.path("says.s");
+    let lines = [".intel_syntax noprefix", ".code16", ".globl start", "start:", "jmp 1f", ".org start + 0x5a", "1: mov di, offset text"];
+    let more = ["cmp byte ptr [si], 0x80", "jne 4f", "mov dx, 0x3f8", "2: mov al, [di]", "inc di", "test al, al", "jz 3f", "out dx, al", "jmp 2b"];
+    let last =
+        ["3: lidt [zero]", "int3", "4: hlt", "jmp 4b", "zero: .word 0, 0, 0", "text: .asciz \"SYSTEM-READY\\n\"", ".org start + 510", ".word 0xaa55"];
+    fs::write(&says, [&lines[..], &more[..], &last[..]].concat().join("\n") + "\n").unwrap();
+    let record = put_together(path(&says), "0x7c00", &place.path("record"));
+    let disk = place.path("disk.img");
+    fs::File::create(&disk).unwrap().set_len(16 << 20).unwrap();
+    tool(&["bash", "-c", &format!("printf 'start=2048, size=2048, type=83\nstart=6144, type=83, bootable\n' | sfdisk -q {}", path(&disk))]);
+    // What has no system is not looked at: it has one, whatever starts it.
+    let system = place.path("system");
+    fs::create_dir_all(system.join("etc")).unwrap();
+    fs::write(system.join("etc/fstab"), "# nothing\n").unwrap();
+    tool(&["mke2fs", "-q", "-F", "-d", path(&system), "-E", "offset=1048576", path(&disk), "1024k"]);
+    let file = fs::OpenOptions::new().write(true).open(&disk).unwrap();
+    file.write_all_at(&record, 6144 * 512).unwrap();
+    let target = place.path("target.img");
+    assert_eq!(place.json(&["clone", path(&disk), path(&target), "--new-size", "16MiB", "--confirm", "rget"]).0, 0);
+    let (_, mended) = place.json(&["mend", path(&target), "--confirm", "rget"]);
+    assert!(mended["repairs"].to_string().contains("starts partition 2"), "{mended}");
+    let boot = |disk: &Path| {
+        let run = std::process::Command::new(format!("{SUPPORT}/boot-disk")).args([path(disk), "--firmware", "bios", "--seconds", "60"]).output();
+        text(&run.unwrap().stdout)
+    };
+    assert!(boot(&target).contains("SYSTEM-READY"));
+}
+
 /// What was a target once and is now what is copied from is what a customer brought: it is not mended.
 #[test]
 fn a_target_that_became_a_source_is_not_mended() {

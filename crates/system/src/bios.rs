@@ -31,7 +31,7 @@ fn code(sector: &[u8]) -> Code {
     match &sector[..440] {
         code if code.iter().all(|byte| *byte == 0) => Code::None,
         code if has(code, b"GRUB") && code.starts_with(&[0xeb, 0x63]) => Code::Core(le64(sector, 0x5c)),
-        code if has(code, b"issing operating system") || has(code, b"Invalid partition table") => Code::Active,
+        code if code == crate::bootcode::OWN || has(code, b"issing operating system") || has(code, b"Invalid partition table") => Code::Active,
         _ => Code::Other,
     }
 }

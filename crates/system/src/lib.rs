@@ -3,6 +3,7 @@
 pub mod append;
 pub mod archive;
 mod bios;
+mod bootcode;
 pub mod chain;
 mod efi;
 pub mod firmware_key;

@@ -8,7 +8,7 @@ use crate::places::{Place, Places, Sought};
 use crate::registry::{Hive, Key};
 use crate::store::{Device, element};
 use crate::windows::{STORAGE, hive};
-use crate::{append, archive, uefi};
+use crate::{append, archive, bootcode, uefi};
 use badger_drive::Source;
 use badger_drive::field::{le16, le32};
 use badger_fs::tree::Node;
@@ -58,6 +58,7 @@ pub fn find(drive: &Source, looked: &Looked, chain: &[Line], wishes: Wishes) -> 
     names(drive, &places, &mut out);
     // What the way for BIOS lacks it needs no more after that.
     if out.iter().all(|repair| repair.name != "uefi") {
+        bootcode::find(drive, &looked.table, &places, chain, &mut out);
         active(drive, &looked.table, &places, &mut out);
         records(drive, &looked.table, &places, &mut out);
         stores(drive, &looked.table, &places, &mut out);
@@ -295,7 +296,7 @@ fn active(drive: &Source, table: &Table, places: &Places, out: &mut Vec<Repair>)
     out.push(Repair { name: "active", text, consequence: None, patches: patches.into_iter().flatten().flatten().collect() });
 }
 
-/// Boot records that say another first sector than the partition's.
+/// Boot records that say another first sector than the partition's, or lost their code.
 fn records(drive: &Source, table: &Table, places: &Places, out: &mut Vec<Repair>) {
     let size = u64::from(table.sector);
     for place in &places.all {
@@ -305,15 +306,26 @@ fn records(drive: &Source, table: &Table, places: &Places, out: &mut Vec<Repair>
             Some(Kind::Fat32) => 6 * size,
             _ => continue,
         };
-        let mut record = vec![0; 512];
-        if drive.read_at(place.start, &mut record).is_err() || u64::from(le32(&record, 0x1c)) == place.partition.start {
+        let (mut record, mut second) = (vec![0; 512], vec![0; 512]);
+        let Ok(start) = u32::try_from(place.partition.start) else { continue };
+        if drive.read_at(place.start, &mut record).is_err() {
             continue;
         }
-        let Ok(start) = u32::try_from(place.partition.start) else { continue };
+        let is_whole = |record: &[u8]| le16(record, 510) == 0xaa55 && record[0x5a..510].iter().any(|byte| *byte != 0);
+        let has_copy = drive.read_at(place.start + copy, &mut second).is_ok() && second[3..0x1c] == record[3..0x1c];
+        if !is_whole(&record) && has_copy && is_whole(&second) {
+            second[0x1c..0x20].copy_from_slice(&start.to_le_bytes());
+            let text = format!("the boot record of {} becomes what the volume keeps of it", place.name());
+            let patches = on_drive(drive, place.start, &second).flatten().into_iter().collect();
+            out.push(Repair { name: "volume-record", text, consequence: None, patches });
+            continue;
+        }
+        if le32(&record, 0x1c) == start {
+            continue;
+        }
         let mut patches: Vec<Patch> = on_drive(drive, place.start + 0x1c, &start.to_le_bytes()).flatten().into_iter().collect();
-        let mut second = vec![0; 512];
         // The copy only where it is one.
-        if drive.read_at(place.start + copy, &mut second).is_ok() && second[..0x1c] == record[..0x1c] && le16(&second, 510) == 0xaa55 {
+        if has_copy && second[..3] == record[..3] && le16(&second, 510) == 0xaa55 {
             patches.extend(on_drive(drive, place.start + copy + 0x1c, &start.to_le_bytes()).flatten());
         }
         let text = format!("the boot record of {} says that it begins at sector {start}", place.name());

@@ -62,11 +62,24 @@ struct Made {
     asleep: bool,
     active: usize,
     hidden: u64,
+    /// The first sector, and the system volume's, have code.
+    has_code: (bool, bool),
 }
 
 impl Made {
     fn new(uefi: bool) -> Self {
-        Self { uefi, device: None, store: None, system: None, without: Vec::new(), with: Vec::new(), asleep: false, active: 1, hidden: START }
+        Self {
+            uefi,
+            device: None,
+            store: None,
+            system: None,
+            without: Vec::new(),
+            with: Vec::new(),
+            asleep: false,
+            active: 1,
+            hidden: START,
+            has_code: (true, true),
+        }
     }
 
     fn own(&self) -> Device {
@@ -182,6 +195,9 @@ impl Made {
         bytes[0x120..0x127].copy_from_slice(b"BOOTMGR");
         let copy = bytes.len() - 512;
         bytes.copy_within(..512, copy);
+        if !self.has_code.1 {
+            bytes[0x5a..510].fill(0);
+        }
         file.write_all_at(&bytes, START * 512).unwrap();
         if self.uefi {
             let esp = dir.join("esp.img");
@@ -200,7 +216,7 @@ impl Made {
             }
             tool(&["mcopy", "-s", "-i", text(&esp), text(&staged), "::/"]);
             file.write_all_at(&fs::read(&esp).unwrap(), 2048 * 512).unwrap();
-        } else {
+        } else if self.has_code.0 {
             let mut code = [0x90; 440];
             code[300..324].copy_from_slice(b"Missing operating system");
             file.write_all_at(&code, 0).unwrap();
@@ -291,6 +307,8 @@ fn changed(bytes: &[u8], change: impl FnOnce(&mut Edit)) -> Option<Vec<u8>> {
 #[case::two_are_active(false, "bios/active", |made: &mut Made| made.active = 2)]
 #[case::none_is_active(false, "bios/active", |made: &mut Made| made.active = 0)]
 #[case::record_says_another_place(false, "bios/volume-record", |made: &mut Made| made.hidden = 63)]
+#[case::no_code_in_front(false, "bios/first-sector", |made: &mut Made| made.has_code.0 = false)]
+#[case::no_code_in_the_record(false, "bios/volume-record", |made: &mut Made| made.has_code.1 = false)]
 #[case::asleep(true, "?uefi/state", |made: &mut Made| made.asleep = true)]
 fn every_broken_link_is_named(#[case] uefi: bool, #[case] link: &str, #[case] change: Change) {
     let mut made = Made::new(uefi);
@@ -320,6 +338,8 @@ fn every_broken_link_is_named(#[case] uefi: bool, #[case] link: &str, #[case] ch
 #[case::two_are_active(false, |made: &mut Made| made.active = 2)]
 #[case::none_is_active(false, |made: &mut Made| made.active = 0)]
 #[case::record_says_another_place(false, |made: &mut Made| made.hidden = 63)]
+#[case::no_code_in_front(false, |made: &mut Made| made.has_code.0 = false)]
+#[case::no_code_in_the_record(false, |made: &mut Made| made.has_code.1 = false)]
 #[case::asleep(true, |made: &mut Made| made.asleep = true)]
 fn what_is_broken_is_mended(#[case] uefi: bool, #[case] change: Change) {
     let mut made = Made::new(uefi);
