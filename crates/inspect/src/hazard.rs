@@ -9,7 +9,7 @@ use badger_drive::sounding::Seen;
 use badger_drive::{Candidate, Sounding, Source, Workshop};
 use badger_fs::recognise::{Recognised, State};
 use badger_layout::plan::Ids;
-use badger_layout::{Kind, Plan, Table, table};
+use badger_layout::{Kind, Plan, Rules, Table, table};
 use serde::Serialize;
 
 /// How much a hazard matters.
@@ -208,7 +208,10 @@ pub fn of_plan(looked: &Looked, plan: &Plan, references: &[Reference]) -> Vec<Ha
     }
     let end = plan.partitions.iter().map(|planned| planned.place(plan.target.sector)).map(|(start, len)| start + len).max();
     let reach = if plan.fit.is_some() { end.unwrap_or(0) } else { plan.source.size_bytes };
-    let unused = plan.target.size_bytes.saturating_sub(reach);
+    // What is kept for a system partition is not unused.
+    let is_uefi = plan.fit.as_ref().and_then(|fit| fit.parse::<Rules>().ok()).is_some_and(|rules| rules.uefi);
+    let kept = if is_uefi { badger_layout::fit::system_partition(plan.target.sector) } else { 0 };
+    let unused = plan.target.size_bytes.saturating_sub(reach).saturating_sub(kept);
     if unused > plan.source.size_bytes / 20 {
         out.push(Hazard::new(
             Level::Note,
