@@ -13,6 +13,7 @@ pub mod ribbon;
 pub mod sheet;
 pub mod shelf;
 pub mod volume;
+pub mod ways;
 
 pub use config::Config;
 pub use health::Checkup;

@@ -4,6 +4,7 @@
 use crate::drawing::{Drawing, Fill, cut, width, wrap};
 use crate::ledger::{day, written};
 use crate::ribbon::{Part, Ribbon};
+use crate::ways::{Way, ways};
 use badger_drive::size::{human, span, thousands};
 use badger_drive::{Geometry, Identity};
 use badger_transfer::{Outcome, Report, Verdict};
@@ -100,6 +101,9 @@ pub const CELLS: usize = ACROSS * ROWS;
 const LEFT: f32 = 18.0;
 const RIGHT: f32 = 192.0;
 const WIDE: f32 = RIGHT - LEFT;
+/// A knot of a chain, and the thread to the next.
+const KNOT: f32 = 2.2;
+const THREAD: f32 = 5.0;
 
 /// The word and mark of a verdict, readable without colour.
 pub fn verdict(result: Verdict) -> (&'static str, &'static str) {
@@ -200,6 +204,7 @@ pub fn draw(data: &SheetData) -> Drawing {
     rates_part(&mut flow, data);
     surface_part(&mut flow, data);
     lost_part(&mut flow, data);
+    chain_part(&mut flow, &data.report);
     proof_part(&mut flow, &data.report);
     partitions_part(&mut flow, &data.target);
     signature(&mut flow);
@@ -395,6 +400,60 @@ fn lost_part(flow: &mut Flow, data: &SheetData) {
     flow.down(4.0);
     flow.lines(LEFT, 7.5, 3.8, &format!("sectors (first+count): {}{tail}", shown.join(" ")));
     flow.down(7.0);
+}
+
+/// What starts the target, drawn: a knot for each link, filled where it holds, half where it is as intended, crossed where it is broken, empty
+/// where nobody could look. Behind a broken one the thread is open.
+fn chain_part(flow: &mut Flow, report: &Report) {
+    let ways = ways(&report.proof);
+    if ways.is_empty() {
+        return;
+    }
+    flow.head("Will it start", 14.0);
+    flow.drawing.text(LEFT + 46.0, flow.y, 7.5, "filled: holds · half: as intended · crossed: fails · empty: not checked");
+    for Way { word, is_chain, links } in ways {
+        flow.down(5.0);
+        flow.drawing.text(LEFT, flow.y, 8.5, word);
+        let (mut x, mut is_open) = (LEFT + 22.0, false);
+        for (at, (name, result)) in links.iter().enumerate() {
+            let wide = KNOT + 1.0 + width(name, 7.5, false);
+            let thread = if at == 0 { 0.0 } else { THREAD };
+            if at > 0 && x + thread + wide > RIGHT {
+                flow.down(4.4);
+                x = LEFT + 22.0;
+            }
+            if at > 0 && is_chain {
+                let y = flow.y - KNOT / 2.0 + 0.2;
+                let pieces = if is_open { 3 } else { 1 };
+                let each = (THREAD - 2.0) / (2 * pieces - 1) as f32;
+                for piece in 0..pieces {
+                    let from = x + 1.0 + (2 * piece) as f32 * each;
+                    flow.drawing.line(vec![(from, y), (from + each, y)], 0.35, 0.0);
+                }
+            }
+            x += thread;
+            knot(&mut flow.drawing, x, flow.y + 0.2, *result);
+            flow.drawing.text(x + KNOT + 1.0, flow.y, 7.5, *name);
+            x += wide;
+            is_open |= *result == Verdict::Fails;
+        }
+    }
+    flow.down(7.0);
+}
+
+/// A knot, whose lower left corner is given.
+fn knot(page: &mut Drawing, x: f32, y: f32, result: Verdict) {
+    let top = y - KNOT;
+    match result {
+        Verdict::Holds => page.rect(x, top, KNOT, KNOT, Some(Fill::Grey(0.0)), 0.0),
+        Verdict::Differs => page.rect(x, top, KNOT / 2.0, KNOT, Some(Fill::Grey(0.0)), 0.0),
+        Verdict::Fails => {
+            page.line(vec![(x, top), (x + KNOT, y)], 0.4, 0.0);
+            page.line(vec![(x, y), (x + KNOT, top)], 0.4, 0.0);
+        }
+        Verdict::NotChecked => {}
+    }
+    page.rect(x, top, KNOT, KNOT, None, 0.3);
 }
 
 fn proof_part(flow: &mut Flow, report: &Report) {

@@ -3,6 +3,7 @@
 use super::{loud, pad, say};
 use crate::theme::Mean;
 use badger_bench::sheet::verdict;
+use badger_bench::ways::{Way, ways};
 use badger_inspect::{Line, Verdict};
 use ratatui::text::Span;
 
@@ -19,26 +20,10 @@ pub fn mean(result: Verdict) -> Mean {
     }
 }
 
-/// Links of one way: its own, then those that both ways go through.
-fn of_way<'a>(proof: &'a [Line], way: &str) -> Vec<(&'a str, Verdict)> {
-    let boot = || proof.iter().filter(|line| line.what == "boot" && !line.link.is_empty() && line.link != "rehearsal");
-    let own = boot().filter_map(|line| Some((line.link.strip_prefix(way)?, line.result)));
-    let own: Vec<_> = own.collect();
-    if own.is_empty() {
-        return own;
-    }
-    own.into_iter().chain(boot().filter(|line| !line.link.contains('/')).map(|line| (line.link.as_str(), line.result))).collect()
-}
-
 /// A line or more for each way that a proof tells of.
 pub fn lines(proof: &[Line], width: usize) -> Vec<Vec<Span<'static>>> {
     let mut out: Vec<Vec<Span<'static>>> = Vec::new();
-    for (word, way) in [("UEFI", "uefi/"), ("BIOS", "bios/"), ("fits", "machine/")] {
-        let links = if way == "machine/" {
-            proof.iter().filter_map(|line| Some((line.link.strip_prefix(way)?, line.result))).collect()
-        } else {
-            of_way(proof, way)
-        };
+    for Way { word, is_chain, links } in ways(proof) {
         let (mut line, mut used) = (vec![say(Mean::Quiet, pad(word, HEAD))], HEAD);
         let mut is_open = false;
         for (at, (name, result)) in links.iter().enumerate() {
@@ -48,20 +33,18 @@ pub fn lines(proof: &[Line], width: usize) -> Vec<Vec<Span<'static>>> {
                 (_, false) => " ── ",
             };
             // Nothing of a machine rests on what stands before it.
-            let thread = if at > 0 && way == "machine/" { "    " } else { thread };
+            let thread = if at > 0 && !is_chain { "    " } else { thread };
             let need = thread.chars().count() + 2 + name.chars().count();
             if used + need > width && used > HEAD {
                 out.push(std::mem::replace(&mut line, vec![say(Mean::Quiet, pad("", HEAD))]));
                 used = HEAD;
             }
-            is_open |= *result == Verdict::Fails && way != "machine/";
+            is_open |= *result == Verdict::Fails && is_chain;
             let (mark, _) = verdict(*result);
             line.extend([say(Mean::Quiet, thread), loud(mean(*result), format!("{mark} ")), say(Mean::Text, name.to_string())]);
             used += need;
         }
-        if !links.is_empty() {
-            out.push(line);
-        }
+        out.push(line);
     }
     out
 }
