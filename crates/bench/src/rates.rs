@@ -6,6 +6,9 @@ use serde::{Deserialize, Serialize};
 /// Cells a drive is divided into.
 pub const CELLS: usize = 300;
 
+/// Seconds in a cell from which a rate can be told: what comes out of a cache, many at once, says nothing of a drive.
+const LEAST: f64 = 0.001;
+
 /// Bytes and seconds for each cell.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Rates {
@@ -51,9 +54,9 @@ impl Rates {
         }
     }
 
-    /// Bytes a second in every cell; `None` where nothing was read or it took no time.
+    /// Bytes a second in every cell; `None` where nothing was read, or in less time than tells anything.
     pub fn cells(&self) -> Vec<Option<f64>> {
-        self.bytes.iter().zip(&self.seconds).map(|(bytes, seconds)| (*bytes > 0.0 && *seconds > 0.0).then(|| bytes / seconds)).collect()
+        self.bytes.iter().zip(&self.seconds).map(|(bytes, seconds)| (*bytes > 0.0 && *seconds >= LEAST).then(|| bytes / seconds)).collect()
     }
 }
 
@@ -66,6 +69,7 @@ mod tests {
         let mut rates = Rates::new(3000);
         rates.add(0, 1500, 1.5);
         rates.add(1500, 15, 4.5);
+        rates.add(2000, 10, 4.500_001);
         let cells = rates.cells();
         assert!((cells[0].unwrap() - 1000.0).abs() < 1e-6);
         assert!((cells[150].unwrap() - 5.0).abs() < 1e-6);

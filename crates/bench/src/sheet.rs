@@ -301,14 +301,11 @@ fn rates_part(flow: &mut Flow, data: &SheetData) {
     }
     let height = 22.0;
     let top = known.iter().copied().fold(0.0, f64::max);
+    // Of as many bytes in each, so that the slow ones count for the time that they took.
+    let average = known.len() as f64 / known.iter().map(|rate| 1.0 / rate).sum::<f64>();
     flow.head("Rate over position", height + 10.0);
     let (page, y) = (&mut flow.drawing, flow.y);
-    page.right(
-        RIGHT,
-        y,
-        8.0,
-        format!("highest {}/s   average {}/s", human(top as u64), human((known.iter().sum::<f64>() / known.len() as f64) as u64)),
-    );
+    page.right(RIGHT, y, 8.0, format!("highest {}/s   average {}/s", human(top as u64), human(average as u64)));
     let base = y + 3.0 + height;
     page.line(vec![(LEFT, y + 3.0), (LEFT, base), (RIGHT, base)], 0.25, 0.0);
     let step = WIDE / data.rates.len() as f32;

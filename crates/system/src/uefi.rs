@@ -193,7 +193,8 @@ fn linux(places: &Places) -> Result<Option<Filling>, String> {
             prefixes.extend(prefix.starts_with("/EFI/").then_some(prefix));
             prefixes.dedup();
             files.extend(prefixes.into_iter().map(|prefix| (format!("{prefix}/grub.cfg"), stub.clone().into_bytes())));
-            return Ok(Some(Filling { told: format!("{path} of {}, which goes on with {folder}/grub.cfg", system.name()), files }));
+            let signed = if program.is_signed { "" } else { " (not signed: not with Secure Boot)" };
+            return Ok(Some(Filling { told: format!("{path} of {}{signed}, which goes on with {folder}/grub.cfg", system.name()), files }));
         }
     }
     Err(format!(
