@@ -1,5 +1,5 @@
 """Makes the folders of the sample workshop's people: python3 people.py DIR"""
-import math, os, random, struct, sys, zlib
+import gzip, math, os, random, struct, sys, zlib
 
 root = sys.argv[1]
 random.seed(207)
@@ -71,3 +71,59 @@ for day in range(1, 29):
 put("keeper/Documents/flood-claims.csv", "room,thing,worth\n" + "".join(f"{room},{thing},{random.randrange(5, 400)}\n" for room in ("kitchen", "office", "boat house") for thing in ("shelf", "stove", "chair", "chart")))
 for n in range(6):
     put(f"keeper/Pictures/flood-{n + 1}.png", png(200, 140, lambda x, y, n=n: (60 + y // 2, 70 + (x * (n + 1)) % 50, 90 + y)))
+
+# What starts LR-210: made up, and whole as far as it can be looked at; nothing of it runs.
+made_up = random.Random(210)
+root_id, swap_id, version = "0210fe44-0000-4000-8000-000000000210", "0210fe44-0000-4000-8000-000000000211", "6.1.0-tide"
+
+
+def program(name, body):
+    head = bytearray(0x400)
+    head[:2], head[0x3C:0x40], head[0x80:0x84] = b"MZ", struct.pack("<I", 0x80), b"PE\0\0"
+    struct.pack_into("<HH", head, 0x84, 0x8664, 1)
+    struct.pack_into("<H", head, 0x94, 240)
+    struct.pack_into("<H", head, 0x98, 0x20B)
+    struct.pack_into("<H", head, 0x98 + 68, 10)
+    struct.pack_into("<8sIIII", head, 0x98 + 240, name, len(body), 0x1000, len(body), 0x400)
+    return bytes(head) + body
+
+
+def part(kind, data):
+    data += bytes(-len(data) % 8)
+    return struct.pack("<II", kind, 8 + len(data)) + data
+
+
+def newc(files):
+    out = b""
+    for number, (name, data) in enumerate([*files, ("TRAILER!!!", b"")]):
+        fields = [number, 0o100644, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(name) + 1, 0]
+        out += b"070701" + b"".join(b"%08x" % field for field in fields) + name.encode() + b"\0"
+        out += bytes(-len(out) % 4) + data
+        out += bytes(-len(out) % 4)
+    return out
+
+
+parts = part(0, made_up.randbytes(24_000)) + part(3, b"/EFI/BOOT\0")
+put("ferry-efi/EFI/BOOT/BOOTX64.EFI", program(b"mods", struct.pack("<4sIQQ", b"mimg", 0, 24, 24 + len(parts)) + parts))
+put("ferry-efi/EFI/BOOT/grub.cfg", f"search --no-floppy --fs-uuid --set=root {root_id}\nset prefix=($root)/boot/grub\nconfigfile $prefix/grub.cfg\n")
+put("ferry/boot/grub/grub.cfg", f"""set default=0
+set timeout=5
+menuentry 'Ferry office' {{
+ search --no-floppy --fs-uuid --set=root {root_id}
+ linux /boot/vmlinuz-{version} root=UUID={root_id} ro quiet
+ initrd /boot/initrd.img-{version}
+}}
+""")
+put("ferry/etc/fstab", f"UUID={root_id} / ext4 defaults 0 1\nUUID=2100-0001 /boot/efi vfat umask=0077 0 1\nUUID={swap_id} none swap sw 0 0\n")
+put("ferry/etc/os-release", 'NAME="Tide"\nID=tide\n')
+kernel = bytearray(made_up.randbytes(5 * 512 + 96_000))
+kernel[0x1F1] = 4
+kernel[0x1F4:0x1F8] = struct.pack("<I", 96_000 // 16)
+kernel[0x1FE:0x200], kernel[0x202:0x206], kernel[0x20E:0x210] = b"\x55\xaa", b"HdrS", struct.pack("<H", 0x300 - 0x200)
+kernel[0x300 : 0x300 + 40] = f"{version} (sample workshop)".encode().ljust(40, b"\0")
+put(f"ferry/boot/vmlinuz-{version}", bytes(kernel))
+put(f"ferry/lib/modules/{version}/modules.builtin", "kernel/lib/crc32c.ko\n")
+modules = f"lib/modules/{version}/kernel/drivers"
+names = ["ata/ahci.ko", "nvme/host/nvme.ko", "scsi/sd_mod.ko", "usb/host/xhci-pci.ko", "usb/storage/usb-storage.ko"]
+drivers = [(f"{modules}/{name}", made_up.randbytes(600)) for name in names]
+put(f"ferry/boot/initrd.img-{version}", gzip.compress(newc([("init", b"#!/bin/sh\n"), *drivers]), mtime=0))

@@ -14,6 +14,9 @@ pub const STEP: u64 = 1 << 20;
 /// Entries of a new table, and bytes of each.
 pub(crate) const SLOTS: (u32, u32) = (128, 128);
 
+/// The type of partitions whose system keeps a table of its own behind them.
+const DYNAMIC: u8 = 0x42;
+
 fn refuse(text: impl Into<String>) -> Refusal {
     Refusal::new("not-converted", text)
 }
@@ -65,6 +68,12 @@ pub fn to_gpt(table: &Table, mut random: impl FnMut() -> [u8; 16]) -> Result<Gpt
                 human((array + 1) * sector)
             );
             return Err(refuse(text));
+        }
+        if partition.type_code == TypeCode::Mbr(DYNAMIC) {
+            return Err(refuse(format!(
+                "partition {} belongs to a dynamic disk, whose records lie at the end: that is not converted",
+                partition.number
+            )));
         }
         if partition.number > gpt.slots {
             return Err(refuse(format!("partition {} has no place in a table of {} entries", partition.number, gpt.slots)));
@@ -128,6 +137,13 @@ mod tests {
     fn old(places: &[(u32, u64, u64)]) -> Table {
         let partitions = places.iter().map(|(number, start, sectors)| Partition::new(*number, *start, *sectors, TypeCode::Mbr(0x83))).collect();
         table(Kind::Mbr, Detail::Mbr(Mbr::empty(7)), partitions)
+    }
+
+    #[test]
+    fn a_dynamic_disk_is_left_alone() {
+        let mut table = old(&[(1, 2048, 4096)]);
+        table.partitions[0].type_code = TypeCode::Mbr(DYNAMIC);
+        assert!(to_gpt(&table, || [3; 16]).unwrap_err().text.contains("dynamic"));
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! Asking a service, with patience and an end to it.
 
 use crate::{Answer, State, Wish, is_identifier};
+use badger_drive::text::plain;
 use std::fmt;
 use std::time::Duration;
 
@@ -58,7 +59,7 @@ fn once(agent: &ureq::Agent, service: &str, licence: &str, device: &str, wish: W
         State::Refused => status == 409,
         _ => status == 200,
     };
-    if !is_told || answer.why.chars().count() > MOST_WORDS || answer.why.chars().any(char::is_control) {
+    if !is_told || answer.why.chars().count() > MOST_WORDS || plain(&answer.why) != answer.why {
         return Err((false, "what it answers makes no sense".into()));
     }
     Ok(answer)

@@ -109,6 +109,7 @@ fn saying(answer: &'static [u8]) -> String {
 #[case::another_state(b"HTTP/1.1 200 OK\r\nContent-Length: 30\r\n\r\n{\"state\":\"gratis\",\"why\":\"more\"}")]
 #[case::active_but_refused(b"HTTP/1.1 409 Conflict\r\nContent-Length: 30\r\n\r\n{\"state\":\"active\",\"why\":\"here\"}")]
 #[case::words_that_steer(b"HTTP/1.1 200 OK\r\nContent-Length: 36\r\n\r\n{\"state\":\"active\",\"why\":\"\\u001b[2J.\"}")]
+#[case::words_that_turn_around("HTTP/1.1 200 OK\r\nContent-Length: 34\r\n\r\n{\"state\":\"active\",\"why\":\"\u{202e}here\"}".as_bytes())]
 #[case::elsewhere(b"HTTP/1.1 302 Found\r\nLocation: http://127.0.0.1:1/\r\nContent-Length: 0\r\n\r\n")]
 #[case::long(b"HTTP/1.1 200 OK\r\nContent-Length: 99999999999\r\n\r\n{")]
 #[case::cut(b"HTTP/1.1 200 OK\r\nContent-Length: 30\r\n\r\n{\"state\":\"act")]

@@ -68,6 +68,9 @@ pub(crate) type Addition = (Vec<u8>, Vec<String>);
 /// # Errors
 /// Why that cannot be.
 pub(crate) fn drivers(system: &Place, version: &str, archive: &Archive, wanted: &[&str]) -> Result<Option<Addition>, String> {
+    if archive.packed.contains(&"LZ4") {
+        return Err("behind one that is packed with LZ4 the kernel looks for more of that: nothing is laid behind it".into());
+    }
     let folder = ["/lib/modules", "/usr/lib/modules"].iter().map(|folder| format!("{folder}/{version}")).find(|folder| system.has(folder));
     let folder = folder.ok_or_else(|| format!("{} has no modules for {version}", system.name()))?;
     let within =

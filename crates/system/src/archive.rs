@@ -1,10 +1,15 @@
 //! The initial RAM file system of a Linux system: archives of the kind `newc`, one behind the other, each plain or packed (Linux:
 //! `Documentation/driver-api/early-userspace/buffer-format.rst`).
 
+use crate::xz;
+use badger_drive::field::le32;
 use std::io::Read;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 
 /// Unpacked it has so many bytes at the most.
 const MOST: u64 = 512 << 20;
+/// A block of LZ4 has so many bytes at the most, unpacked.
+const BLOCK: usize = 8 << 20;
 /// Files at the most.
 const MOST_FILES: usize = 200_000;
 
@@ -49,6 +54,26 @@ fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, String
     }
 }
 
+/// Unpacks blocks of LZ4 as the kernel takes them, each behind its length; where they end.
+fn blocks(bytes: &[u8], out: &mut Vec<u8>) -> std::io::Result<usize> {
+    let (mut at, mut block) = (4, vec![0; BLOCK]);
+    while let Some(head) = bytes.get(at..at + 4) {
+        let len = le32(head, 0) as usize;
+        // Nothing says where they end: behind the last one come zeroes, or the end.
+        if len == 0 {
+            break;
+        }
+        let packed = bytes.get(at + 4..(at + 4).saturating_add(len)).ok_or_else(|| std::io::Error::other("it is cut off"))?;
+        let long = lz4_flex::block::decompress_into(packed, &mut block).map_err(std::io::Error::other)?;
+        if (out.len() + long) as u64 >= MOST {
+            return Err(std::io::Error::other("unpacked it is longer than any"));
+        }
+        out.extend_from_slice(&block[..long]);
+        at += 4 + len;
+    }
+    Ok(at.min(bytes.len()))
+}
+
 /// Goes through all of it.
 ///
 /// # Errors
@@ -83,13 +108,26 @@ pub fn read(bytes: &[u8]) -> Result<Archive, String> {
                 let mut decoder = flate2::bufread::GzDecoder::new(rest).take(MOST);
                 decoder.read_to_end(&mut unpacked).map(|_| decoder.into_inner().into_inner().len())
             }
-            [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => {
-                out.unread = Some("xz");
-                return Ok(out);
-            }
+            [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => match xz::stream(rest) {
+                Err(xz::Wrong::Unread) => {
+                    out.unread = Some("xz, in a way of its own");
+                    return Ok(out);
+                }
+                Err(xz::Wrong::Damaged(why)) => Err(std::io::Error::other(why)),
+                Ok((_, long)) if long >= MOST => return Err("unpacked it is longer than any".into()),
+                Ok((end, _)) => {
+                    out.packed.push("xz");
+                    let mut from = &rest[..end];
+                    // What stands there may be anything, and the unpacker is not ours.
+                    catch_unwind(AssertUnwindSafe(|| lzma_rs::xz_decompress(&mut from, &mut unpacked)))
+                        .map_err(|_| std::io::Error::other("it is damaged"))
+                        .and_then(|done| done.map_err(|error| std::io::Error::other(format!("{error:?}"))))
+                        .map(|()| rest.len() - end)
+                }
+            },
             [0x02, 0x21, 0x4c, 0x18, ..] => {
-                out.unread = Some("LZ4");
-                return Ok(out);
+                out.packed.push("LZ4");
+                blocks(rest, &mut unpacked).map(|end| rest.len() - end)
             }
             [0x89, b'L', b'Z', b'O', ..] => {
                 out.unread = Some("LZO");

@@ -63,7 +63,9 @@ fn kept(drive: &Source, table: &Table, places: &Places) -> Option<Repair> {
         return None;
     }
     // What it lists is where it lay in the file; here it lies in one piece.
-    core[LIST_AT - 12..LIST_AT].fill(0);
+    if core[LIST_AT - 12..LIST_AT].iter().any(|byte| *byte != 0) {
+        return None;
+    }
     core[LIST_AT..LIST_AT + 8].copy_from_slice(&(room.0 + 1).to_le_bytes());
     core[LIST_AT + 8..LIST_AT + 10].copy_from_slice(&u16::try_from(sectors - 1).ok()?.to_le_bytes());
     core[LIST_AT + 10..].get_mut(..2)?.copy_from_slice(&SEGMENT.to_le_bytes());

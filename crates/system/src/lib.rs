@@ -20,6 +20,7 @@ pub mod registry;
 pub mod store;
 pub mod uefi;
 mod windows;
+mod xz;
 
 pub use chain::{chains, lines};
 pub use link::{Chain, Firmware, Link};

@@ -11,8 +11,8 @@ use std::process::{Command, Stdio};
 use std::sync::OnceLock;
 
 /// An archive that the system's own tool made, plain and packed.
-fn archives() -> &'static [Vec<u8>; 3] {
-    static MADE: OnceLock<[Vec<u8>; 3]> = OnceLock::new();
+fn archives() -> &'static [Vec<u8>; 6] {
+    static MADE: OnceLock<[Vec<u8>; 6]> = OnceLock::new();
     MADE.get_or_init(|| {
         let dir = tempfile::tempdir().unwrap();
         let lib = dir.path().join("lib/modules/6.1/kernel/drivers");
@@ -30,7 +30,11 @@ fn archives() -> &'static [Vec<u8>; 3] {
         let packed = through("gzip", &["-c"]);
         // As it is with early microcode: a plain one, then a packed one.
         let both = [plain.clone(), vec![0; 700], packed.clone()].concat();
-        [plain, packed, both]
+        // As the system's tools pack it; behind xz something may follow.
+        let dense = [through("xz", &["-c", "--check=crc32", "--block-size=4096"]), through("xz", &["-c"]), plain.clone()].concat();
+        let fast = [through("lz4", &["-l", "-c"]), vec![0; 300]].concat();
+        let newest = through("zstd", &["-q", "-c"]);
+        [plain, packed, both, dense, fast, newest]
     })
 }
 
@@ -48,11 +52,22 @@ fn archives_of_the_system_are_read() {
     assert!(archive::read(&[]).is_err() && archive::read(&[0; 4096]).is_err());
 }
 
+/// What unpacks to more than any is not unpacked to be found out.
+#[test]
+fn what_would_fill_the_memory_is_not_unpacked() {
+    let script = "head -c 700M /dev/zero | xz -0 -T1 -c";
+    let bomb = Command::new("bash").args(["-c", script]).output().unwrap().stdout;
+    assert!(bomb.len() < 1 << 20);
+    assert_eq!(archive::read(&bomb), Err("unpacked it is longer than any".into()));
+    let other = Command::new("bash").args(["-c", "head -c 100000 /dev/zero | xz --x86 --lzma2 -c"]).output().unwrap().stdout;
+    assert!(archive::read(&other).unwrap().unread.is_some());
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 500, ..ProptestConfig::default() })]
 
     #[test]
-    fn damaged_archives_are_survived(which in 0..3usize, places in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 1..20)) {
+    fn damaged_archives_are_survived(which in 0..6usize, places in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 1..20)) {
         let mut bytes = archives()[which].clone();
         for (place, byte) in places {
             let at = place.index(bytes.len());

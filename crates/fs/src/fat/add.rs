@@ -170,11 +170,15 @@ impl Laying<'_> {
             let entry = self.pages.get(*at, ENTRY as usize)?;
             is_over |= entry[0] == 0;
             free.push(is_over || entry[0] == 0xe5);
-            taken.extend((!is_over).then(|| entry[..11].to_vec()));
+            // Parts of long names and the volume's label are no names.
+            taken.extend((!is_over && entry[11] & 8 == 0).then(|| entry[..11].to_vec()));
         }
         let end = if is_over { places.len() - free.iter().rev().take_while(|free| **free).count() } else { places.len() };
         let plain = short(name);
         let own_short = match plain {
+            Some(short) if taken.iter().any(|other| *other == short) => {
+                return Err(refused(format!("{name} is there already, as the short name of another")));
+            }
             Some(short) => short,
             None => (1..1_000_000)
                 .map(|number| beside(name, number))
