@@ -64,6 +64,8 @@ pub struct Carrier<'a> {
     pub start: u64,
     /// Its format.
     pub kind: Kind,
+    /// Its identifier; may be empty.
+    pub id: &'a str,
     /// Its files, where they can be read.
     pub fs: Option<&'a dyn Volume>,
 }
@@ -71,7 +73,7 @@ pub struct Carrier<'a> {
 impl<'a> From<&'a Surveyed> for Carrier<'a> {
     fn from(volume: &'a Surveyed) -> Self {
         let fs = volume.walked.as_ref().map(|(fs, _)| &**fs);
-        Self { number: volume.number, start: volume.start, kind: volume.volume.kind, fs }
+        Self { number: volume.number, start: volume.start, kind: volume.volume.kind, id: &volume.volume.id, fs }
     }
 }
 
@@ -89,17 +91,23 @@ struct Change<'a> {
     kind: bool,
     /// Volumes get other identifiers.
     fresh: bool,
+    /// Identifiers of those that keep theirs.
+    kept: Vec<&'a str>,
 }
 
 /// Finds the references on the volumes of a source.
 pub fn find(table: &badger_layout::Table, carriers: &[Carrier], plan: &Plan) -> Vec<Reference> {
     let gone = |number: &u32| plan.planned(*number).is_none_or(|planned| planned.number != *number);
+    let keeps = |volume: &Carrier| {
+        !volume.id.is_empty() && plan.planned(volume.number).is_some() && plan.recast(volume.number).is_none_or(|recast| recast.id.is_empty())
+    };
     let change = Change {
         plan,
         ids: plan.ids == Ids::Fresh || plan.kind != table.kind,
         numbers: table.data_partitions().iter().map(|partition| partition.number).filter(gone).collect(),
         kind: plan.kind != table.kind,
         fresh: plan.recasts.iter().any(|recast| !recast.id.is_empty()),
+        kept: carriers.iter().filter(|volume| keeps(volume)).map(|volume| volume.id).collect(),
     };
     let mut out = Vec::new();
     for volume in carriers {
@@ -172,8 +180,8 @@ impl Change<'_> {
         if bare.starts_with("LABEL=") {
             return Some((bare.into(), Effect::Kept));
         }
-        if bare.starts_with("UUID=") {
-            return Some((bare.into(), effect(self.fresh)));
+        if let Some(id) = bare.strip_prefix("UUID=") {
+            return Some((bare.into(), effect(self.is_gone(id))));
         }
         if bare.starts_with("PARTUUID=") || bare.starts_with("PARTLABEL=") {
             return Some((bare.into(), effect(self.ids || !self.numbers.is_empty() && self.plan.kind == badger_layout::Kind::Mbr)));
@@ -194,8 +202,13 @@ impl Change<'_> {
             return Some((format!("({disk})"), effect(broken)));
         }
         if line.contains("--fs-uuid") && word.len() >= 8 && word.contains('-') && word.chars().all(|c| c.is_ascii_hexdigit() || c == '-') {
-            return Some((word.into(), effect(self.fresh)));
+            return Some((word.into(), effect(self.is_gone(word))));
         }
         None
+    }
+
+    /// Whether no volume of the target will have an identifier.
+    fn is_gone(&self, id: &str) -> bool {
+        self.fresh && !self.kept.iter().any(|kept| kept.eq_ignore_ascii_case(id))
     }
 }

@@ -72,11 +72,13 @@ pub(crate) fn named(drive: &Source, looked: &Looked, table: &Table, plan: &Plan)
         .filter_map(|(number, volume)| {
             let partition = looked.table.partitions.iter().find(|partition| partition.number == *number)?;
             let (start, len) = looked.table.place(partition);
-            Some((*number, start, volume.kind, badger_fs::open(drive, start, len).ok()))
+            Some((*number, start, volume, badger_fs::open(drive, start, len).ok()))
         })
         .collect();
-    let carriers: Vec<Carrier> =
-        opened.iter().map(|(number, start, kind, fs)| Carrier { number: *number, start: *start, kind: *kind, fs: fs.as_deref() }).collect();
+    let carriers: Vec<Carrier> = opened
+        .iter()
+        .map(|(number, start, volume, fs)| Carrier { number: *number, start: *start, kind: volume.kind, id: &volume.id, fs: fs.as_deref() })
+        .collect();
     references::find(table, &carriers, plan)
 }
 
