@@ -124,8 +124,13 @@ pub fn find(table: &badger_layout::Table, carriers: &[Carrier], plan: &Plan) -> 
             ("/etc/crypttab", ""),
             ("/etc/default/grub", "root="),
             ("/boot/grub/grub.cfg", ""),
+            ("/boot/grub2/grub.cfg", ""),
             ("/grub/grub.cfg", ""),
+            ("/grub2/grub.cfg", ""),
             ("/EFI/debian/grub.cfg", ""),
+            ("/EFI/ubuntu/grub.cfg", ""),
+            ("/EFI/fedora/grub.cfg", ""),
+            ("/EFI/BOOT/grub.cfg", ""),
         ] {
             for (names, effect) in text(fs, path).lines().filter(|line| line.contains(mark)).flat_map(|line| change.line(line)) {
                 add(path, names, effect);

@@ -1,7 +1,7 @@
 //! Hand over: what to tell the customer, the papers, until when the old drive is kept.
 
 use super::view::JobView;
-use crate::draw::{loud, pad, put, ribbon, say, wrap};
+use crate::draw::{chain, loud, pad, put, ribbon, say, wrap};
 use crate::theme::Mean;
 use badger_bench::Bench;
 use badger_bench::ledger::{day, now};
@@ -65,8 +65,11 @@ fn words(job: &JobView) -> Vec<String> {
     let Some(report) = &job.report else { return Vec::new() };
     let mut out = vec![outcome_sentence(report)];
     let hazard = |code: &str| job.sight.iter().flat_map(|sight| &sight.hazards).any(|hazard| hazard.code == code);
-    if hazard("ids-kept") || job.sight.is_none() && !report.image {
+    if hazard("ids-kept") {
         out.push("Old and new drive carry the same identifiers: never start the machine with both inside.".into());
+    } else if job.sight.is_none() && !report.image {
+        // The ledger does not say whether they were kept.
+        out.push("Old and new drive may carry the same identifiers: never start the machine with both inside.".into());
     }
     if hazard("volume-asleep") {
         out.push("The old system was only asleep when it was copied: if the first start fails, start it once more.".into());
@@ -137,7 +140,21 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
             ribbon::draw(frame.buffer_mut(), area.x, y + 1, ribbon::length(drive.size_bytes, area.width), &drive.ribbon, look);
             y += 3;
         }
-        for (proof, y) in sheet.report.proof.iter().zip(y..area.bottom()) {
+        for spans in chain::lines(&sheet.report.proof, usize::from(area.width)) {
+            if y < area.bottom() {
+                put(frame.buffer_mut(), area.x, y, area.width, spans);
+            }
+            y += 1;
+        }
+        // Links that hold are drawn; what else there is stands below, as far as there is room.
+        let told: Vec<_> = sheet.report.proof.iter().filter(|line| line.link.is_empty() || line.result != Verdict::Holds).collect();
+        let room = usize::from(area.bottom().saturating_sub(y));
+        let shown = if told.len() > room { room.saturating_sub(1) } else { told.len() };
+        if shown < told.len() && room > 0 {
+            let text = format!("and {} more, on the sheet", told.len() - shown);
+            put(frame.buffer_mut(), area.x, area.bottom() - 1, area.width, vec![say(Mean::Quiet, text)]);
+        }
+        for (proof, y) in told[..shown].iter().zip(y..area.bottom()) {
             let (mark, word) = verdict(proof.result);
             let head = format!("{mark} {} {}", pad(&proof.what, 12), pad(word, 12));
             put(frame.buffer_mut(), area.x, y, area.width, vec![say(Mean::Text, head), say(Mean::Quiet, format!(" {}", proof.text))]);
