@@ -67,6 +67,7 @@ fn a_cloned_system_disk_starts_under_both_firmwares() {
         let file = std::fs::OpenOptions::new().write(true).open(&broken).unwrap();
         file.write_all_at(&[0; 440], 0).unwrap();
         file.write_all_at(&[0x5a; 20 << 10], 20 << 10).unwrap();
+        drop(file);
         let (_, mended) = place.json(&["mend", path(&broken), "--confirm", "rget"]);
         assert_eq!(mended["outcome"], "mended", "{mended}");
         assert!(mended["proof"].as_array().unwrap().iter().all(|line| line["result"] == "holds"), "{mended}");
