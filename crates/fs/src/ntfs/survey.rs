@@ -51,7 +51,7 @@ impl Ntfs {
                     bits.load(at * 8..count, &bytes[..read]);
                     at += read.max(1) as u64;
                 }
-                if content.size() * 8 < count {
+                if content.size().saturating_mul(8) < count {
                     claims.findings.add(Finding::grave("ntfs-bitmap", format!("the bitmap in record {number} is too short")));
                 }
             }
