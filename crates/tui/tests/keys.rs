@@ -421,8 +421,7 @@ fn a_partition_is_fitted_by_hand(#[values((80, 24), (81, 25), (142, 42))] size: 
     assert!(room.screen(142, 42).contains("1=40MiB"));
     room.typed("m");
     assert!(room.screen(142, 42).contains("the table becomes GPT"));
-    room.typed("m");
-    assert!(room.screen(142, 42).contains("uefi"));
+    // What does not fit is passed over: there is no room for a system partition here.
     room.typed("mm");
     room.key(KeyCode::Enter);
     room.wait_for("Type ww77 to release Tamarack ww");

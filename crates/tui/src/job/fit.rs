@@ -27,13 +27,22 @@ impl JobView {
             }
             KeyCode::Up | KeyCode::Down => self.choose_part(code == KeyCode::Down),
             KeyCode::Char('m') => {
-                (rules.table, rules.uefi) = match (rules.table, rules.uefi) {
-                    (None, _) => (Some(Kind::Gpt), false),
-                    (Some(Kind::Gpt), false) => (Some(Kind::Gpt), true),
-                    (Some(Kind::Gpt), true) => (Some(Kind::Mbr), false),
-                    (Some(_), _) => (None, false),
-                };
-                self.refit(rules);
+                // One that does not fit is said, and passed over.
+                let mut said = None;
+                for _ in 0..4 {
+                    (rules.table, rules.uefi) = match (rules.table, rules.uefi) {
+                        (None, _) => (Some(Kind::Gpt), false),
+                        (Some(Kind::Gpt), false) => (Some(Kind::Gpt), true),
+                        (Some(Kind::Gpt), true) => (Some(Kind::Mbr), false),
+                        (Some(_), _) => (None, false),
+                    };
+                    self.refit(rules.clone());
+                    match self.misfit.take() {
+                        None => break,
+                        why => said = said.or(why),
+                    }
+                }
+                self.misfit = said;
             }
             KeyCode::Char('y') => {
                 rules.system = !rules.system;
