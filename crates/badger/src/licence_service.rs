@@ -2,11 +2,11 @@
 
 use crate::follow::obey_signals;
 use crate::{Common, code};
+use badger_bench::sheet::put_in_place;
 use badger_drive::{Control, Refusal};
 use badger_licences::{Book, SAMPLE, Service};
 use clap::Args;
-use std::fs::{self, File};
-use std::io::{self, Write};
+use std::fs;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -28,15 +28,6 @@ pub struct ServiceArgs {
     pub sample: bool,
 }
 
-/// Puts a book in place of the old one, whole.
-fn keep(path: &Path, book: &Book) -> io::Result<()> {
-    let part = path.with_extension("part");
-    let mut file = File::create(&part)?;
-    file.write_all(book.text().as_bytes())?;
-    file.sync_all()?;
-    fs::rename(&part, path)
-}
-
 /// `badger licence-service`.
 pub fn serve(args: &ServiceArgs, common: &Common) -> Result<u8, Refusal> {
     if args.sample {
@@ -47,7 +38,12 @@ pub fn serve(args: &ServiceArgs, common: &Common) -> Result<u8, Refusal> {
     let book = match &args.book {
         None => Book::parse(SAMPLE).map_err(|why| Refusal::new("no-book", why))?,
         Some(path) => {
-            let len = fs::metadata(path).map_err(|error| refused(path, format!("{error}; --sample writes one to start from")))?.len();
+            let meta = fs::metadata(path).map_err(|error| refused(path, format!("{error}; --sample writes one to start from")))?;
+            // A device or a pipe says that it has nothing, and may never end.
+            if !meta.is_file() {
+                return Err(refused(path, "it is no file".into()));
+            }
+            let len = meta.len();
             if len > MOST {
                 return Err(refused(path, format!("it has {len} bytes: that is no book")));
             }
@@ -70,6 +66,6 @@ pub fn serve(args: &ServiceArgs, common: &Common) -> Result<u8, Refusal> {
         }
         stop();
     });
-    service.run(|book| args.book.as_deref().map_or(Ok(()), |path| keep(path, book)));
+    service.run(|book| args.book.as_deref().map_or(Ok(()), |path| put_in_place(path, book.text().as_bytes())));
     Ok(code::DONE)
 }

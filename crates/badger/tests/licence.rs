@@ -70,6 +70,9 @@ fn what_becomes_of_a_licence_belongs_to_the_proof() {
         key(bound)
     );
     fs::write(&book, text).unwrap();
+    // What lies beside the book is somebody's.
+    let beside = place.path("book.part");
+    fs::write(&beside, "kept").unwrap();
     let serving = serving(&book);
     let service = serving.1.clone();
     let machine = |name: &str| {
@@ -106,6 +109,9 @@ fn what_becomes_of_a_licence_belongs_to_the_proof() {
     let now = fs::read_to_string(&book).unwrap();
     assert!(!now.contains("desk") && now.contains(&identifier("device", "New desk")), "{now}");
     assert_eq!(Book::parse(&now).unwrap().licences[0].most, 0);
+    assert_eq!(fs::read_to_string(&beside).unwrap(), "kept");
+    let (code, _, said) = place.run(&["licence-service", "/dev/zero", "--listen", "127.0.0.1:0"]);
+    assert!(code != 0 && said.contains("no file"), "{said}");
     // Without the service nothing is known, and that is no failure of the copy.
     drop(serving);
     let (outcome, result, ..) = cloned(&one, "third-target.img");

@@ -547,6 +547,14 @@ pub fn write_paper(path: &std::path::Path, bytes: &[u8]) -> std::io::Result<()> 
             return Err(Error::new(ErrorKind::AlreadyExists, "there is something else already: name another file"));
         }
     }
+    put_in_place(path, bytes)
+}
+
+/// Puts a file in the place of the one of that name, whole, through a new one beside it that has nobody's name.
+///
+/// # Errors
+/// What the system says; the old one is left then.
+pub fn put_in_place(path: &std::path::Path, bytes: &[u8]) -> std::io::Result<()> {
     let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(std::path::Path::new("."));
     let mut part = tempfile::NamedTempFile::new_in(dir)?;
     std::io::Write::write_all(&mut part, bytes)?;

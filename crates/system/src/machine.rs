@@ -178,7 +178,12 @@ impl Machine {
         let path = Path::new(name);
         let wrong = |why: String| format!("{name}: {why}");
         let names = || SHIPPED.map(|(name, _)| name).join(", ");
-        let len = std::fs::metadata(path).map_err(|error| wrong(format!("{error}; one that comes along is {}", names())))?.len();
+        let meta = std::fs::metadata(path).map_err(|error| wrong(format!("{error}; one that comes along is {}", names())))?;
+        // A device or a pipe says that it has nothing, and may never end.
+        if !meta.is_file() {
+            return Err(wrong("it is no file".into()));
+        }
+        let len = meta.len();
         if len > MOST {
             return Err(wrong(format!("it has {len} bytes: that is no description of a machine")));
         }
@@ -408,6 +413,11 @@ mod tests {
     fn a_wrong_description_says_what_is_wrong(#[case] text: &str, #[case] says: &str) {
         let why = Machine::parse(text).unwrap_err();
         assert!(why.contains(says), "{why}");
+    }
+
+    #[test]
+    fn what_never_ends_is_no_description() {
+        assert!(Machine::find("/dev/zero").unwrap_err().contains("no file"));
     }
 
     #[rstest]
