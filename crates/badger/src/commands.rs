@@ -130,6 +130,9 @@ pub fn print_proof(lines: &[Line], verbose: bool) {
         if verbose || line.result == Verdict::Fails {
             line.evidence.iter().for_each(|evidence| tell!("      {evidence}"));
         }
+        if !line.advice.is_empty() {
+            tell!("      by hand: {}", line.advice);
+        }
     }
 }
 

@@ -10,9 +10,8 @@ use links::{named, told};
 use std::fs;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
-use support::{Place, path, text, tool};
-
-const SUPPORT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/support");
+use std::sync::Mutex;
+use support::{Mount, Place, path, started, starts, system_disk, text, tool};
 
 /// A copy of a system disk that is being broken.
 struct Disk {
@@ -21,7 +20,12 @@ struct Disk {
     esp: u64,
     root: u64,
     scratch: PathBuf,
+    /// Where the root is nothing that debugfs knows, how it is mounted.
+    mounts: Option<&'static str>,
 }
+
+/// One at a time: copies of a volume that are mounted at once are taken for one.
+static MOUNTED: Mutex<()> = Mutex::new(());
 
 impl Disk {
     fn patch(&self, at: u64, bytes: &[u8]) {
@@ -40,12 +44,30 @@ impl Disk {
         tool(&["debugfs", "-w", "-f", path(&script), &format!("{}?offset={}", path(&self.path), self.root)]);
     }
 
+    /// Mounts the root and has something done in it.
+    fn within<T>(&self, options: &str, with: impl FnOnce(&Path) -> T) -> T {
+        let _one = MOUNTED.lock().unwrap();
+        let options = format!("loop,offset={},{options}", self.root);
+        let mount = Mount::of(&["mount", "-o", &options], path(&self.path), self.scratch.join("mnt"));
+        let out = with(&mount.0);
+        drop(mount);
+        let _ = std::process::Command::new("btrfs").args(["device", "scan", "--forget"]).output();
+        out
+    }
+
     fn remove(&self, file: &str) {
+        if let Some(options) = self.mounts {
+            return self.within(options, |root| fs::remove_file(root.join(&file[1..])).unwrap());
+        }
         self.debugfs(&[format!("rm {file}")]);
     }
 
     /// A file of the root, changed.
     fn change(&self, file: &str, change: impl FnOnce(Vec<u8>) -> Vec<u8>) {
+        if let Some(options) = self.mounts {
+            let there = |root: &Path| root.join(&file[1..]);
+            return self.within(options, |root| fs::write(there(root), change(fs::read(there(root)).unwrap())).unwrap());
+        }
         let (out, new) = (self.scratch.join("out"), self.scratch.join("new"));
         self.debugfs(&[format!("dump {file} {}", path(&out))]);
         fs::write(&new, change(fs::read(&out).unwrap())).unwrap();
@@ -61,6 +83,12 @@ impl Disk {
     }
 
     fn named(&self, start: &str) -> String {
+        if let Some(options) = self.mounts {
+            let names =
+                |root: &Path| fs::read_dir(root.join("boot")).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+            let all: Vec<String> = self.within(options, names);
+            return format!("/boot/{}", all.iter().find(|name| name.starts_with(start)).unwrap_or_else(|| panic!("{start}: {all:?}")));
+        }
         let listed = text(&tool(&["debugfs", "-R", "ls -p /boot", &format!("{}?offset={}", path(&self.path), self.root)]).stdout);
         let name = listed.lines().find_map(|line| line.split('/').find(|name| name.starts_with(start)).map(str::to_string));
         format!("/boot/{}", name.unwrap_or_else(|| panic!("{start}: {listed}")))
@@ -73,6 +101,26 @@ impl Disk {
 }
 
 type Breaks = (&'static str, &'static [&'static str], fn(&Disk));
+
+fn no_driver(disk: &Disk) {
+    let packed = disk.scratch.join("initrd");
+    let script = format!(
+        "mkdir -p {0}/x && cd {0}/x && echo nothing > init && find . | cpio -o -H newc 2>/dev/null | gzip > {1}",
+        path(&disk.scratch),
+        path(&packed)
+    );
+    tool(&["bash", "-c", &script]);
+    let new = fs::read(&packed).unwrap();
+    disk.change(&disk.named("initrd.img"), |_| new);
+}
+
+fn one_byte_of_the_initial(disk: &Disk) {
+    disk.change(&disk.named("initrd.img"), |mut bytes| {
+        let middle = bytes.len() / 2;
+        bytes[middle] ^= 0x10;
+        bytes
+    });
+}
 
 /// What is done to a disk for both firmwares on the newer kind of table, and which links are named for it; `?` in front: as not known.
 static GPT: [Breaks; 31] = [
@@ -130,24 +178,8 @@ static GPT: [Breaks; 31] = [
     ("an initial RAM file system that is cut off", &["initial"], |disk| {
         disk.change(&disk.named("initrd.img"), |bytes| bytes[..bytes.len() - 5000].to_vec());
     }),
-    ("one byte of the initial RAM file system", &["initial"], |disk| {
-        disk.change(&disk.named("initrd.img"), |mut bytes| {
-            let middle = bytes.len() / 2;
-            bytes[middle] ^= 0x10;
-            bytes
-        });
-    }),
-    ("no driver for any disk", &["drivers"], |disk| {
-        let packed = disk.scratch.join("initrd");
-        let script = format!(
-            "mkdir -p {0}/x && cd {0}/x && echo nothing > init && find . | cpio -o -H newc 2>/dev/null | gzip > {1}",
-            path(&disk.scratch),
-            path(&packed)
-        );
-        tool(&["bash", "-c", &script]);
-        let new = fs::read(&packed).unwrap();
-        disk.change(&disk.named("initrd.img"), |_| new);
-    }),
+    ("one byte of the initial RAM file system", &["initial"], one_byte_of_the_initial),
+    ("no driver for any disk", &["drivers"], no_driver),
     ("another root", &["root"], |disk| disk.change_text("/boot/grub/grub.cfg", "root=UUID=", "root=UUID=00000000")),
     ("another root in fstab", &["mounts"], |disk| disk.change_text("/etc/fstab", "UUID=", "UUID=0000")),
     ("a volume in fstab that is not there", &["mounts"], |disk| {
@@ -195,11 +227,36 @@ static MBR: [Breaks; 3] = [
     }),
 ];
 
+/// On roots of other formats, whatever the table.
+static ROOTS: [Breaks; 6] = [
+    ("no configuration", &["configuration"], |disk| disk.remove("/boot/grub/grub.cfg")),
+    ("a kernel that is cut off", &["kernel"], |disk| disk.change(&disk.named("vmlinuz"), |bytes| bytes[..bytes.len() / 2].to_vec())),
+    ("one byte of the initial RAM file system", &["initial"], one_byte_of_the_initial),
+    ("no driver for any disk", &["drivers"], no_driver),
+    ("another root", &["root"], |disk| disk.change_text("/boot/grub/grub.cfg", "root=UUID=", "root=UUID=00000000")),
+    ("another root in fstab", &["mounts"], |disk| disk.change_text("/etc/fstab", "UUID=", "UUID=0000")),
+];
+
+/// Where the system lies in a subvolume.
+static SUBVOLUMES: [Breaks; 2] = [
+    ("a subvolume that is not there", &["subvolume"], |disk| disk.change_text("/boot/grub/grub.cfg", "subvol=@", "subvol=@old")),
+    ("a subvolume in fstab that is not there", &["mounts"], |disk| {
+        disk.change("/etc/fstab", |bytes| {
+            let text = String::from_utf8(bytes).unwrap();
+            let id = text.split_whitespace().next().unwrap().to_string();
+            format!("{text}{id} /home btrfs subvol=@home 0 0\n").into_bytes()
+        });
+    }),
+];
+
 /// Breaks a disk; what was named where that is not what was to be.
 fn is_missed(broken: &Disk, (what, links, breaks): &Breaks) -> Option<String> {
     breaks(broken);
     let lines = broken.lines();
-    let mut named = named(&lines);
+    // Where there is one way only, what both would share is a link of that one.
+    let shared = |name: String| if links.contains(&name.as_str()) { name } else { name.trim_start_matches("bios/").to_string() };
+    let mut named: Vec<String> =
+        named(&lines).into_iter().map(|name| if links.iter().any(|link| link.contains('/')) { name } else { shared(name) }).collect();
     named.sort();
     let mut expected: Vec<String> = links.iter().map(ToString::to_string).collect();
     expected.sort();
@@ -210,23 +267,23 @@ fn is_missed(broken: &Disk, (what, links, breaks): &Breaks) -> Option<String> {
 #[test]
 fn every_broken_link_is_named() {
     let place = Place::new();
-    let cache = format!("{}/system-disk", env!("CARGO_TARGET_TMPDIR"));
     let mut wrong = Vec::new();
-    let sets: [(&str, &str, &'static [Breaks]); 2] = [("gpt", "both", &GPT), ("mbr", "bios", &MBR)];
-    for (table, firmware, breaks) in sets {
-        let made = place.path(&format!("{table}.img"));
-        tool(&[&format!("{SUPPORT}/make-system-disk"), path(&made), "--size", "1400M", "--table", table, "--firmware", firmware, "--cache", &cache]);
-        let starts: Vec<u64> = text(&tool(&["sfdisk", "-d", path(&made)]).stdout)
-            .lines()
-            .filter_map(|line| line.split("start=").nth(1)?.split(',').next()?.trim().parse::<u64>().ok())
-            .map(|sector| sector * 512)
-            .collect();
+    let roots: Vec<Breaks> = ROOTS.into_iter().chain(SUBVOLUMES).collect();
+    let sets: [(&[&str], Option<&'static str>, &[Breaks]); 4] = [
+        (&["--table", "gpt"], None, &GPT),
+        (&["--table", "mbr"], None, &MBR),
+        (&["--table", "gpt", "--root", "btrfs", "--subvolume", "@"], Some("subvol=@"), &roots),
+        (&["--table", "mbr", "--root", "xfs"], Some("nouuid"), &ROOTS),
+    ];
+    for (options, mounts, breaks) in sets {
+        let made = system_disk(&place, "made.img", &[&["--size", "1400M"], options].concat());
+        let starts = starts(&made);
         let disk = |name: &str| {
             let copy = place.path(&format!("{name}.img"));
             tool(&["cp", "--reflink=auto", "--sparse=always", path(&made), path(&copy)]);
             let scratch = place.path(&format!("{name}-scratch"));
             fs::create_dir_all(&scratch).unwrap();
-            Disk { path: copy, esp: starts.get(1).copied().unwrap_or(0), root: *starts.last().unwrap(), scratch }
+            Disk { path: copy, esp: starts.get(1).copied().unwrap_or(0), root: *starts.last().unwrap(), scratch, mounts }
         };
         let sound = disk("sound");
         let lines = sound.lines();
@@ -236,7 +293,8 @@ fn every_broken_link_is_named() {
         let half = breaks.len().div_ceil(2);
         std::thread::scope(|scope| {
             let disk = &disk;
-            let each = |name: &'static str, part: &'static [Breaks]| {
+            let each = |name: &'static str, part: &[Breaks]| {
+                let part = part.to_vec();
                 scope.spawn(move || part.iter().filter_map(|breaks| is_missed(&disk(name), breaks)).collect::<Vec<String>>())
             };
             let threads = [each("first", &breaks[..half]), each("second", &breaks[half..])];
@@ -251,9 +309,7 @@ fn every_broken_link_is_named() {
 #[test]
 fn a_clone_with_fresh_identifiers_starts() {
     let place = Place::new();
-    let cache = format!("{}/system-disk", env!("CARGO_TARGET_TMPDIR"));
-    let (disk, target) = (place.path("disk.img"), place.path("target.img"));
-    tool(&[&format!("{SUPPORT}/make-system-disk"), path(&disk), "--size", "1400M", "--table", "gpt", "--firmware", "both", "--cache", &cache]);
+    let (disk, target) = (system_disk(&place, "disk.img", &["--size", "1400M", "--table", "gpt", "--firmware", "both"]), place.path("target.img"));
     let before = fs::metadata(&disk).unwrap().modified().unwrap();
     let machine = place.path("machine.toml");
     fs::write(&machine, "name = \"Old one\"\nfirmware = \"uefi\"\ncontroller = \"nvme\"\ntakes = [\"nvme\"]\n").unwrap();
@@ -278,11 +334,8 @@ fn a_clone_with_fresh_identifiers_starts() {
     place.run(&["sheet", "1", "--pdf", path(&sheet)]);
     let paper = text(&tool(&["pdftotext", "-layout", path(&sheet), "-"]).stdout);
     assert!(paper.contains("set right after the copy"), "{paper}");
-    let boot = std::process::Command::new(format!("{SUPPORT}/boot-disk"))
-        .args([path(&target), "--firmware", "uefi", "--bus", "nvme", "--seconds", "400"])
-        .output()
-        .unwrap();
-    assert!(boot.status.success() && text(&boot.stdout).contains("failed=0"), "{}", text(&boot.stdout));
+    let (up, console) = started(&target, "uefi", "nvme");
+    assert!(up, "{console}");
     let mended = whole();
     let (_, undone) = place.json(&["mend", path(&target), "--undo", "--confirm", "rget"]);
     assert_eq!(undone["outcome"], "undone", "{undone}");
@@ -302,10 +355,8 @@ fn a_clone_with_fresh_identifiers_starts() {
 #[test]
 fn a_system_gets_drivers_for_another_controller_and_starts() {
     let place = Place::new();
-    let cache = format!("{}/system-disk", env!("CARGO_TARGET_TMPDIR"));
-    let (disk, target, machine) = (place.path("disk.img"), place.path("target.img"), place.path("m.toml"));
-    let make = format!("{SUPPORT}/make-system-disk");
-    tool(&[&make, path(&disk), "--size", "1400M", "--firmware", "uefi", "--modules", "dep", "--cache", &cache]);
+    let disk = system_disk(&place, "disk.img", &["--size", "1400M", "--firmware", "uefi", "--modules", "dep"]);
+    let (target, machine) = (place.path("target.img"), place.path("m.toml"));
     fs::write(&machine, "name = \"Small one\"\nfirmware = \"uefi\"\ncontroller = \"nvme\"\nup-when = \"SYSTEM-READY\"\n").unwrap();
     let machine = path(&machine);
     // Besides, the loader lies where only the old machine knew to look.
@@ -348,10 +399,8 @@ fn a_system_gets_drivers_for_another_controller_and_starts() {
 #[test]
 fn a_disk_for_bios_becomes_one_for_uefi_and_starts() {
     let place = Place::new();
-    let cache = format!("{}/system-disk", env!("CARGO_TARGET_TMPDIR"));
-    let (disk, target, machine) = (place.path("disk.img"), place.path("target.img"), place.path("m.toml"));
-    let make = format!("{SUPPORT}/make-system-disk");
-    tool(&[&make, path(&disk), "--size", "1400M", "--table", "mbr", "--keeps-uefi", "yes", "--cache", &cache]);
+    let disk = system_disk(&place, "disk.img", &["--size", "1400M", "--table", "mbr", "--keeps-uefi", "yes"]);
+    let (target, machine) = (place.path("target.img"), place.path("m.toml"));
     fs::write(&machine, "name = \"New one\"\nfirmware = \"uefi\"\ncontroller = \"nvme\"\nup-when = \"SYSTEM-READY\"\n").unwrap();
     let machine = path(&machine);
     let bare = place.path("bare.img");
@@ -428,11 +477,8 @@ fn code_for_the_first_sector_starts_the_marked_partition() {
     assert_eq!(place.json(&["clone", path(&disk), path(&target), "--new-size", "16MiB", "--confirm", "rget"]).0, 0);
     let (_, mended) = place.json(&["mend", path(&target), "--confirm", "rget"]);
     assert!(mended["repairs"].to_string().contains("starts partition 2"), "{mended}");
-    let boot = |disk: &Path| {
-        let run = std::process::Command::new(format!("{SUPPORT}/boot-disk")).args([path(disk), "--firmware", "bios", "--seconds", "60"]).output();
-        text(&run.unwrap().stdout)
-    };
-    assert!(boot(&target).contains("SYSTEM-READY"));
+    let (_, console) = started(&target, "bios", "sata");
+    assert!(console.contains("SYSTEM-READY"), "{console}");
 }
 
 /// What was a target once and is now what is copied from is what a customer brought: it is not mended.

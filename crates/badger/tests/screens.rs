@@ -5,7 +5,7 @@ mod support;
 use rstest::rstest;
 use std::process::Command;
 use std::time::{Duration, Instant};
-use support::{Place, path, text, tool};
+use support::{Place, path, starts, system_disk, text, tool};
 
 struct Screen {
     socket: String,
@@ -141,14 +141,10 @@ fn fresh_identifiers_are_set_right(#[case] width: usize, #[case] height: usize) 
 #[case::usual(142, 42, true)]
 fn a_broken_chain_is_seen_mended_and_rehearsed(#[case] width: usize, #[case] height: usize, #[case] is_rehearsed: bool) {
     let place = Place::new();
-    let (disk, target) = (place.path("disk.img"), place.path("target.img"));
-    let cache = format!("{}/system-disk", env!("CARGO_TARGET_TMPDIR"));
-    let make = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/support/make-system-disk");
-    tool(&[make, path(&disk), "--size", "1400M", "--table", "gpt", "--firmware", "uefi", "--cache", &cache]);
+    let disk = system_disk(&place, "disk.img", &["--size", "1400M", "--table", "gpt", "--firmware", "uefi"]);
+    let target = place.path("target.img");
     // Nobody switches it off: it comes to its prompt for a name, on its own screen.
-    let table = text(&tool(&["sfdisk", "-d", path(&disk)]).stdout);
-    let start: u64 = table.lines().filter_map(|line| line.split("start=").nth(1)?.split(',').next()?.trim().parse().ok()).next_back().unwrap();
-    let root = format!("{}?offset={}", path(&disk), start * 512);
+    let root = format!("{}?offset={}", path(&disk), starts(&disk).last().unwrap());
     tool(&["debugfs", "-w", "-R", "rm /etc/systemd/system/multi-user.target.wants/ready.service", &root]);
     let clone = ["clone", path(&disk), path(&target), "--new-size", "2GiB", "--confirm", "rget", "--ids", "fresh", "--fit", "auto"];
     assert_eq!(place.json(&clone).1["outcome"], "proved");

@@ -471,6 +471,10 @@ fn proof_part(flow: &mut Flow, report: &Report) {
             flow.down(3.6);
             flow.lines(LEFT + 46.0, 7.5, 3.6, evidence);
         }
+        if !line.advice.is_empty() {
+            flow.down(3.6);
+            flow.lines(LEFT + 46.0, 7.5, 3.6, &format!("by hand: {}", line.advice));
+        }
     }
     flow.down(6.0);
     for (what, hash) in [("source", &report.hash.source), ("target", &report.hash.target)] {

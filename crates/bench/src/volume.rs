@@ -2,7 +2,7 @@
 
 use crate::Bench;
 use badger_drive::{Control, Observer, Refusal, Source};
-use badger_fs::{Folder, Origin, Tree};
+use badger_fs::{Folder, Tree};
 use badger_image::own::{Image, Passphrase};
 use badger_layout::table;
 use badger_people::copyout::{self, Clash, Collision, Report};
@@ -97,7 +97,7 @@ impl Bench {
         let partition = partition.ok_or_else(|| Refusal::new("no-partition", format!("{shown} has no such partition")))?;
         let (start, len) = found.place(partition);
         let refused = |finding: badger_fs::Finding| Refusal::new(finding.code, format!("{shown}#{}: {}", partition.number, finding.text));
-        let tree = badger_fs::open(&drive, start, len).map_err(refused)?;
+        let tree = badger_fs::files(&drive, start, len).map_err(refused)?;
         let volume = badger_fs::recognise(&*drive, start, len);
         let label = volume.as_ref().map(|volume| volume.label.clone()).filter(|label| !label.is_empty());
         Ok(Opened {
@@ -114,10 +114,7 @@ impl Bench {
     /// # Errors
     /// See [`copyout::copy_out`].
     pub fn fetch(&self, opened: &Opened, fetch: Fetch, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
-        let own = match opened.tree.origin() {
-            Origin::Volume(volume) => volume.volume().drive().clock(),
-            Origin::Folder(_) => None,
-        };
+        let own = opened.tree.origin().cached().and_then(|volume| volume.drive().clock());
         let clock = own.unwrap_or_else(|| self.workshop.clock.clone());
         let order = copyout::Order {
             tree: &*opened.tree,

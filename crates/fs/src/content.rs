@@ -34,6 +34,7 @@ pub(crate) struct FileMap {
     pieces: Vec<Piece>,
     starts: Vec<u64>,
     form: Form,
+    bound: bool,
 }
 
 /// Packed data is unpacked for as many bytes at once at the most.
@@ -65,6 +66,21 @@ pub(crate) trait Kept: Send + Sync {
 
     /// See [`Content::settled`].
     fn settled(&self) -> Result<()>;
+
+    /// See [`Content::pieces`].
+    fn pieces(&self) -> &[Piece] {
+        &[]
+    }
+
+    /// See [`Content::is_packed`].
+    fn is_packed(&self) -> bool {
+        false
+    }
+
+    /// See [`Content::place`].
+    fn place(&self, _offset: u64) -> Option<u64> {
+        None
+    }
 }
 
 impl<'a> Content<'a> {
@@ -85,13 +101,21 @@ impl<'a> Content<'a> {
     pub fn pieces(&self) -> &[Piece] {
         match &self.0 {
             Opened::Mapped(map, _) => &map.pieces,
-            Opened::Kept(_) => &[],
+            Opened::Kept(file) => file.pieces(),
         }
     }
 
     /// Whether its bytes are kept packed.
     pub fn is_packed(&self) -> bool {
-        matches!(&self.0, Opened::Mapped(FileMap { form: Form::Units(_) | Form::Chunks(_), .. }, _))
+        match &self.0 {
+            Opened::Mapped(map, _) => matches!(map.form, Form::Units(_) | Form::Chunks(_)),
+            Opened::Kept(file) => file.is_packed(),
+        }
+    }
+
+    /// Whether its bytes may not be changed where they lie: others share them, something counts them, or may move them.
+    pub fn is_bound(&self) -> bool {
+        matches!(&self.0, Opened::Mapped(FileMap { bound: true, .. }, _) | Opened::Kept(_))
     }
 
     /// Reads from byte `offset` on; gives how many bytes were read, 0 at the end.
@@ -130,7 +154,7 @@ impl<'a> Content<'a> {
     pub fn place(&self, offset: u64) -> Option<u64> {
         match &self.0 {
             Opened::Mapped(map, _) => map.place(offset),
-            Opened::Kept(_) => None,
+            Opened::Kept(file) => file.place(offset),
         }
     }
 
@@ -165,7 +189,7 @@ impl FileMap {
             start
         };
         let starts = pieces.iter().map(&mut begin).collect();
-        Self { size, pieces, starts, form }
+        Self { size, pieces, starts, form, bound: false }
     }
 
     pub(crate) fn held(bytes: Vec<u8>) -> Self {
@@ -185,11 +209,22 @@ impl FileMap {
                 let unpacked: Option<Vec<Vec<u8>>> = unpacked.collect();
                 match unpacked {
                     Some(parts) => Self::held(parts.concat()),
-                    None => Self { size, pieces: Vec::new(), starts: Vec::new(), form: Form::Chunks(Chunks { starts: Vec::new(), ..chunks }) },
+                    None => Self {
+                        size,
+                        pieces: Vec::new(),
+                        starts: Vec::new(),
+                        form: Form::Chunks(Chunks { starts: Vec::new(), ..chunks }),
+                        bound: false,
+                    },
                 }
             }
             _ => Self { size, form: Form::Chunks(chunks), ..self },
         }
+    }
+
+    /// The same, of which nothing may be changed where it lies.
+    pub(crate) fn bound(self) -> Self {
+        Self { bound: true, ..self }
     }
 
     /// The same, `most` bytes long at the most.

@@ -2,7 +2,7 @@
 
 use crate::cached::Cached;
 use crate::finding::Result;
-use crate::tree::Volume;
+use crate::tree::{Tree, Volume};
 use crate::volume::{Recognised, Stretch};
 
 /// Bytes at the start of a stretch that every format gets to see.
@@ -14,12 +14,17 @@ pub(crate) type Recognise = fn(&Stretch, &[u8]) -> Option<Recognised>;
 /// Opens every volume that lies in a place: one, or several where it is a container.
 pub(crate) type Open = fn(Cached) -> Result<Vec<Box<dyn Volume>>>;
 
+/// Opens what lies in a place for its files alone.
+pub(crate) type Files = fn(Cached) -> Result<Box<dyn Tree>>;
+
 /// A format.
 pub(crate) struct Format {
     /// How it is told.
     pub recognise: Recognise,
-    /// How it is opened; `None` where its files cannot be listed yet.
+    /// How it is opened; `None` where its structures are not checked here.
     pub open: Option<Open>,
+    /// How it is opened where only its files are read.
+    pub files: Option<Files>,
 }
 
 /// The volume that stands in a place by itself.

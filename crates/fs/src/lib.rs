@@ -2,6 +2,7 @@
 //! use, and showing them as they would be with another size. Nothing here writes.
 
 mod bits;
+mod btrfs;
 pub mod cached;
 pub mod content;
 pub mod exfat;
@@ -22,13 +23,14 @@ pub mod tree;
 mod unpack;
 pub mod volume;
 pub mod walk;
+mod xfs;
 
 pub use content::Content;
 pub use finding::{Finding, Weight};
 pub use folder::Folder;
 pub use others::{SWAP_PAGES, swap_mark_of_sleep};
 pub use placed::placed;
-pub use recognise::{open, open_all, recognise};
+pub use recognise::{files, open, open_all, recognise};
 pub use resize::{Bounds, View, Wanted};
 pub use survey::{Survey, Use};
 pub use tree::{Origin, Tree, Volume};

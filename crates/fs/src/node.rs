@@ -92,7 +92,7 @@ pub(crate) fn packed_seconds(date: u16, time: u16) -> Option<i64> {
 pub(crate) fn push_piece(pieces: &mut Vec<Piece>, at: Option<u64>, len: u64) {
     match pieces.last_mut() {
         Some(last) if at.is_some() && last.at.map(|start| start + last.len) == at => last.len += len,
-        Some(last) if at.is_none() && last.at.is_none() => last.len += len,
+        Some(last) if at.is_none() && last.at.is_none() => last.len = last.len.saturating_add(len),
         _ => pieces.push(Piece { at, len }),
     }
 }

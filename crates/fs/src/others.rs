@@ -6,12 +6,10 @@ use badger_drive::field::{array, be16, be32, be64, le16, le32, le64};
 use badger_layout::Guid;
 
 const fn only(recognise: crate::format::Recognise) -> Format {
-    Format { recognise, open: None }
+    Format { recognise, open: None, files: None }
 }
 
 pub(crate) const BITLOCKER: Format = only(bitlocker);
-pub(crate) const BTRFS: Format = only(btrfs);
-pub(crate) const XFS: Format = only(xfs);
 pub(crate) const HFS_PLUS: Format = only(hfs_plus);
 pub(crate) const APFS: Format = only(apfs);
 pub(crate) const LUKS: Format = only(luks);
@@ -26,29 +24,6 @@ fn bitlocker(stretch: &Stretch, head: &[u8]) -> Option<Recognised> {
     let mut volume = Recognised::new(Kind::BitLocker, stretch.len);
     volume.most_sector = Some(u32::from(le16(head, 11)));
     volume.id = Guid(array(head, 160)).to_string();
-    Some(volume)
-}
-
-fn btrfs(stretch: &Stretch, _head: &[u8]) -> Option<Recognised> {
-    let block = stretch.read(65536, 4096).filter(|block| &block[64..72] == b"_BHRfS_M")?;
-    // One device of several may be here: its own size stands in the device item.
-    let mut volume = Recognised::new(Kind::Btrfs, le64(&block, 201 + 8));
-    volume.most_sector = Some(le32(&block, 144));
-    volume.used_bytes = (le64(&block, 136) == 1).then(|| le64(&block, 120));
-    volume.id = uuid(array(&block, 32));
-    volume.label = text(&block[299..299 + 256]);
-    Some(volume)
-}
-
-fn xfs(_stretch: &Stretch, head: &[u8]) -> Option<Recognised> {
-    (&head[..4] == b"XFSB").then_some(())?;
-    let size = u64::from(be32(head, 4));
-    let blocks = be64(head, 8);
-    let mut volume = Recognised::new(Kind::Xfs, blocks.checked_mul(size)?);
-    volume.most_sector = Some(u32::from(be16(head, 102)));
-    volume.used_bytes = blocks.checked_sub(be64(head, 144)).and_then(|used| used.checked_mul(size));
-    volume.id = uuid(array(head, 32));
-    volume.label = text(&head[108..120]);
     Some(volume)
 }
 

@@ -4,9 +4,9 @@
 use crate::cached::Cached;
 use crate::finding::{Finding, Result};
 use crate::format::{Format, HEAD};
-use crate::tree::Volume;
+use crate::tree::{Tree, Volume};
 pub use crate::volume::{Kind, Recognised, State, Stretch};
-use crate::{exfat, ext, fat, ntfs, others};
+use crate::{btrfs, exfat, ext, fat, ntfs, others, xfs};
 use badger_drive::{Medium, Source};
 use badger_layout::Table;
 
@@ -18,8 +18,8 @@ const FORMATS: [&Format; 15] = [
     &others::BITLOCKER,
     &fat::FORMAT,
     &ext::FORMAT,
-    &others::BTRFS,
-    &others::XFS,
+    &btrfs::FORMAT,
+    &xfs::FORMAT,
     &others::HFS_PLUS,
     &others::APFS,
     &others::LUKS,
@@ -56,8 +56,21 @@ pub fn recognise(drive: &dyn Medium, start: u64, len: u64) -> Option<Recognised>
 pub fn open_all(drive: &Source, start: u64, len: u64) -> Result<Vec<Box<dyn Volume>>> {
     let unknown = || Finding::new("not-recognised", "no known file system stands there");
     let (format, volume) = find(&**drive, start, len).ok_or_else(unknown)?;
-    let not_yet = || Finding::new("not-walked", format!("{} is recognised, but its files cannot be listed yet", volume.kind.word()));
-    format.open.ok_or_else(not_yet)?(Cached::new(drive.clone(), start, len))
+    format.open.ok_or_else(|| match format.files {
+        Some(_) => Finding::new("not-checked", format!("files on {} can be read, its structures are not checked here", volume.kind.word())),
+        None => Finding::new("not-walked", format!("{} is recognised, but its files cannot be listed yet", volume.kind.word())),
+    })?(Cached::new(drive.clone(), start, len))
+}
+
+/// Opens what fills its place alone for its files: also of formats of which the structures are not checked here.
+///
+/// # Errors
+/// As [`open`].
+pub fn files(drive: &Source, start: u64, len: u64) -> Result<Box<dyn Tree>> {
+    match find(&**drive, start, len) {
+        Some((Format { files: Some(files), .. }, _)) => files(Cached::new(drive.clone(), start, len)),
+        _ => Ok(open(drive, start, len)?),
+    }
 }
 
 /// Opens the volume that fills its place alone: what is copied, checked and resized as a whole.

@@ -18,8 +18,21 @@ use std::path::Path;
 pub enum Origin<'a> {
     /// It lies on a drive.
     Volume(&'a dyn Volume),
+    /// It lies on a drive, and only its files are read: the bytes it stands on.
+    Files(&'a Cached),
     /// It is a folder of this machine, at this place.
     Folder(&'a Path),
+}
+
+impl<'a> Origin<'a> {
+    /// The bytes of a drive that it stands on.
+    pub fn cached(self) -> Option<&'a Cached> {
+        match self {
+            Self::Volume(volume) => Some(volume.volume()),
+            Self::Files(cached) => Some(cached),
+            Self::Folder(_) => None,
+        }
+    }
 }
 
 /// Files and folders that can be listed and read.
@@ -72,6 +85,11 @@ pub trait Tree: Send + Sync {
 
     /// So many entries have room in it: a walk that meets more goes round.
     fn most_entries(&self) -> u64;
+
+    /// The folder that a system shows as the top where it is told no other one; `None` where that is the top itself.
+    fn mounted(&self) -> Option<String> {
+        None
+    }
 
     /// Says that everything in it is listed next.
     fn will_walk(&self) {}

@@ -31,6 +31,9 @@ pub struct Line {
     /// What it rests on, a line each.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub evidence: Vec<String>,
+    /// What to do by hand where it does not hold and nothing else sets it right; else empty.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub advice: String,
     /// The places it speaks of, where they are known; the first of them where there are very many.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub places: Vec<Stretch>,
@@ -39,7 +42,7 @@ pub struct Line {
 impl Line {
     /// A line without evidence.
     pub fn new(what: &str, result: Verdict, text: impl Into<String>) -> Self {
-        Self { what: what.into(), link: String::new(), result, text: text.into(), evidence: Vec::new(), places: Vec::new() }
+        Self { what: what.into(), link: String::new(), result, text: text.into(), evidence: Vec::new(), advice: String::new(), places: Vec::new() }
     }
 }
 

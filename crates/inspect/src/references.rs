@@ -2,7 +2,7 @@
 //! does to it.
 
 use crate::volumes::Surveyed;
-use badger_fs::{Kind, Volume};
+use badger_fs::{Kind, Tree};
 use badger_layout::Plan;
 use badger_layout::plan::Ids;
 use serde::Serialize;
@@ -67,14 +67,63 @@ pub struct Carrier<'a> {
     /// Its identifier; may be empty.
     pub id: &'a str,
     /// Its files, where they can be read.
-    pub fs: Option<&'a dyn Volume>,
+    pub fs: Option<&'a dyn Tree>,
 }
 
 impl<'a> From<&'a Surveyed> for Carrier<'a> {
     fn from(volume: &'a Surveyed) -> Self {
-        let fs = volume.walked.as_ref().map(|(fs, _)| &**fs);
+        let fs = volume.walked.as_ref().map(|(fs, _)| &**fs as &dyn Tree);
         Self { number: volume.number, start: volume.start, kind: volume.volume.kind, id: &volume.volume.id, fs }
     }
+}
+
+/// Configurations that name volumes, from the top of a system or of its volume with loaders.
+pub const CONFIGURATIONS: [&str; 14] = [
+    "/etc/fstab",
+    "/etc/crypttab",
+    "/etc/default/grub",
+    "/etc/kernel/cmdline",
+    "/boot/grub/grub.cfg",
+    "/boot/grub2/grub.cfg",
+    "/grub/grub.cfg",
+    "/grub2/grub.cfg",
+    "/boot/grub2/grubenv",
+    "/grub2/grubenv",
+    "/EFI/debian/grub.cfg",
+    "/EFI/ubuntu/grub.cfg",
+    "/EFI/fedora/grub.cfg",
+    "/EFI/BOOT/grub.cfg",
+];
+
+/// Folders with an entry in each file.
+const ENTRIES: [&str; 2] = ["/loader/entries", "/boot/loader/entries"];
+/// So many entries are read of a folder.
+const MOST_ENTRIES: usize = 64;
+
+/// Names under which subvolumes with systems are usual.
+const TOPS: [&str; 4] = ["/@", "/root", "/@rootfs", "/@root"];
+
+/// The folder of a volume that a system on it has as its root; empty where that is the volume's own top.
+pub fn top(tree: &dyn Tree) -> String {
+    let is_root = |path: &str| badger_fs::tree::find(tree, &format!("{path}/etc/fstab")).is_ok();
+    if is_root("") {
+        return String::new();
+    }
+    let usual = TOPS.into_iter().map(String::from);
+    tree.mounted().into_iter().chain(usual).find(|path| is_root(path)).unwrap_or_default()
+}
+
+/// The configurations that a volume may have, `top` being the root of the system on it: those with names of their own, and entries.
+pub fn configurations(tree: &dyn Tree, top: &str) -> Vec<String> {
+    let mut out: Vec<String> = CONFIGURATIONS.into_iter().map(String::from).collect();
+    for folder in ENTRIES {
+        let Some(node) = ["", top].iter().find_map(|top| badger_fs::tree::find(tree, &format!("{top}{folder}")).ok()) else { continue };
+        let mut names: Vec<String> =
+            tree.list(&node).entries.into_iter().map(|entry| entry.name.shown).filter(|name| name.ends_with(".conf")).collect();
+        names.sort();
+        out.extend(names.into_iter().take(MOST_ENTRIES).map(|name| format!("{folder}/{name}")));
+    }
+    out
 }
 
 /// Files that are read for references have at most this many bytes.
@@ -119,21 +168,12 @@ pub fn find(table: &badger_layout::Table, carriers: &[Carrier], plan: &Plan) -> 
             add("boot sector", format!("its first sector, {from}{}", if from == to { String::new() } else { format!(", now {to}") }), effect);
         }
         let Some(fs) = volume.fs else { continue };
-        for (path, mark) in [
-            ("/etc/fstab", ""),
-            ("/etc/crypttab", ""),
-            ("/etc/default/grub", "root="),
-            ("/boot/grub/grub.cfg", ""),
-            ("/boot/grub2/grub.cfg", ""),
-            ("/grub/grub.cfg", ""),
-            ("/grub2/grub.cfg", ""),
-            ("/EFI/debian/grub.cfg", ""),
-            ("/EFI/ubuntu/grub.cfg", ""),
-            ("/EFI/fedora/grub.cfg", ""),
-            ("/EFI/BOOT/grub.cfg", ""),
-        ] {
-            for (names, effect) in text(fs, path).lines().filter(|line| line.contains(mark)).flat_map(|line| change.line(line)) {
-                add(path, names, effect);
+        let top = top(fs);
+        for path in configurations(fs, &top) {
+            let mark = if path.starts_with("/etc/default/") || path.ends_with(".conf") { "root=" } else { "" };
+            let text = Some(text(fs, &path)).filter(|text| !text.is_empty()).unwrap_or_else(|| text(fs, &format!("{top}{path}")));
+            for (names, effect) in text.lines().filter(|line| line.contains(mark)).flat_map(|line| change.line(line)) {
+                add(&path, names, effect);
             }
         }
         // These keep the disk's signature or identifier and a partition's place in forms of their own.
@@ -157,7 +197,7 @@ fn moved(table: &badger_layout::Table, plan: &Plan, planned: &badger_layout::pla
     before.is_some_and(|before| table.place(before) != planned.place(plan.target.sector))
 }
 
-fn text(fs: &dyn Volume, path: &str) -> String {
+fn text(fs: &dyn Tree, path: &str) -> String {
     let read = || {
         let node = badger_fs::tree::find(fs, path).ok()?;
         let mut bytes = vec![0; (node.size as usize).min(MOST)];

@@ -73,7 +73,7 @@ pub fn of(drive: &Source, looked: &Looked) -> Stake {
     for partition in looked.table.data_partitions() {
         let Some(volume) = looked.volume(partition.number) else { continue };
         let (start, len) = looked.table.place(partition);
-        for fs in badger_fs::open_all(drive, start, len).unwrap_or_default() {
+        if let Ok(fs) = badger_fs::files(drive, start, len) {
             add(&mut stake, &mut folders, &*fs, (partition.number, &volume.label));
         }
     }

@@ -72,7 +72,7 @@ pub(crate) fn named(drive: &Source, looked: &Looked, table: &Table, plan: &Plan)
         .filter_map(|(number, volume)| {
             let partition = looked.table.partitions.iter().find(|partition| partition.number == *number)?;
             let (start, len) = looked.table.place(partition);
-            Some((*number, start, volume, badger_fs::open(drive, start, len).ok()))
+            Some((*number, start, volume, badger_fs::files(drive, start, len).ok()))
         })
         .collect();
     let carriers: Vec<Carrier> = opened
@@ -92,7 +92,7 @@ pub(crate) fn set_right(report: &mut Report, bench: &Bench, order: &Order, tail:
     if !is_whole(report) {
         return;
     }
-    let mend = MendOrder { target: order.target.clone(), wishes: wishes(order), undo: false, machine: order.machine.clone() };
+    let mut mend = MendOrder { target: order.target.clone(), wishes: wishes(order), undo: false, machine: order.machine.clone() };
     // Only what was said before the run: what the copy breaks, what the machine lacks, what was asked for.
     let is_broken = order.ids == Ids::Fresh || references::broken(before).next().is_some();
     let is_said = |name: &str| match name {
@@ -103,7 +103,17 @@ pub(crate) fn set_right(report: &mut Report, bench: &Bench, order: &Order, tail:
         "uefi" => wishes(order).uefi,
         _ => false,
     };
-    let done = mend.prepare(bench).and_then(|mut ready| {
+    let mut ready = mend.clone().prepare(bench);
+    if let Err(refusal) = &ready
+        && refusal.code == "no-uefi"
+    {
+        // What is named by other names now is set right all the same.
+        report.say_of_boot(Line::new("boot", Verdict::Fails, refusal.text.clone()));
+        (report.outcome, report.reason) = report.verdict();
+        mend.wishes.uefi = false;
+        ready = mend.prepare(bench);
+    }
+    let done = ready.and_then(|mut ready| {
         ready.repairs.retain(|repair| is_said(repair.name));
         if ready.repairs.is_empty() { Ok(None) } else { ready.apply(bench, tail).map(Some) }
     });

@@ -42,8 +42,9 @@ pub fn refuse_opened(dir: &OwnedFd, path: &Path, tree: &dyn Tree, sysfs: &Sysfs)
 
 fn refuse(here: &Path, path: &Path, tree: &dyn Tree, sysfs: &Sysfs) -> Result<(), Refusal> {
     let text = match tree.origin() {
-        Origin::Volume(volume) => {
-            let (source, here) = (volume.volume().drive(), Ground::of(here, sysfs));
+        Origin::Volume(_) | Origin::Files(_) => {
+            let volume = tree.origin().cached().ok_or_else(|| Refusal::new("into-source", "the drive that is read cannot be told"))?;
+            let (source, here) = (volume.drive(), Ground::of(here, sysfs));
             // What lies below an image file is only where that file happens to be; of a drive no partition is taken.
             if !source.ground().shares_device(&here, false) && !source.ground().touches(&here) {
                 return Ok(());

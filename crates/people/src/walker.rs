@@ -9,9 +9,9 @@ use badger_drive::buffer::Pool;
 use badger_drive::clock::Clock;
 use badger_drive::ground::Footing;
 use badger_drive::{Control, Event, Observer};
+use badger_fs::Content;
 use badger_fs::tree::{Entry, Node, NodeKind, Time};
 use badger_fs::walk::{Step, Walk};
-use badger_fs::{Content, Origin};
 use rustix::fs::FileType;
 use sha2::{Digest, Sha256};
 use std::collections::{HashMap, HashSet};
@@ -404,8 +404,8 @@ impl<'a> Walker<'a> {
     /// Whether something at the destination is, or carries, the drive that is read.
     fn is_source(&self, there: &rustix::fs::Stat) -> bool {
         let footing = Footing::File { device: there.st_dev, inode: there.st_ino };
-        let Origin::Volume(volume) = self.order.tree.origin() else { return false };
-        volume.volume().drive().ground().layers.iter().any(|layer| layer.footing == footing)
+        let Some(volume) = self.order.tree.origin().cached() else { return false };
+        volume.drive().ground().layers.iter().any(|layer| layer.footing == footing)
     }
 
     /// Compares a file that is there with what would come, byte for byte; where they are equal it counts as there and

@@ -2,7 +2,7 @@
 
 use crate::map::{Map, State};
 use badger_drive::{Extents, Source};
-use badger_fs::Volume;
+use badger_fs::Tree;
 use badger_fs::tree::{Entry, NodeKind};
 use badger_fs::walk::walk_until;
 use badger_inspect::Looked;
@@ -58,13 +58,14 @@ pub struct Files {
 const MOST: usize = 200_000;
 
 /// The places on the drive of what belongs to a file: start, length, and where in the file; `None` where that is not known.
-fn places(volume: &dyn Volume, entry: &Entry) -> Result<Vec<(u64, u64, u64)>, String> {
-    let content = volume.open(&entry.node, "").map_err(|finding| finding.text)?;
+fn places(tree: &dyn Tree, entry: &Entry) -> Result<Vec<(u64, u64, u64)>, String> {
+    let content = tree.open(&entry.node, "").map_err(|finding| finding.text)?;
+    let first = tree.origin().cached().ok_or("it lies on no drive")?.start();
     let (mut at, mut out) = (0, Vec::new());
     let size = content.size();
     for piece in content.pieces() {
         if let Some(place) = piece.at {
-            out.push((volume.volume().start() + place, piece.len, at));
+            out.push((first + place, piece.len, at));
         }
         at += piece.len;
     }
@@ -80,18 +81,18 @@ fn places(volume: &dyn Volume, entry: &Entry) -> Result<Vec<(u64, u64, u64)>, St
 ///
 /// # Errors
 /// Why it cannot be found.
-pub fn ranges(volume: &dyn Volume, path: &str) -> Result<Vec<Vec<Range<u64>>>, String> {
-    let node = badger_fs::tree::find(volume, path).map_err(|finding| finding.text)?;
+pub fn ranges(tree: &dyn Tree, path: &str) -> Result<Vec<Vec<Range<u64>>>, String> {
+    let node = badger_fs::tree::find(tree, path).map_err(|finding| finding.text)?;
     let mut out = Vec::new();
     let mut add = |entry: &Entry| {
-        if let (NodeKind::File, Ok(places)) = (entry.node.kind, places(volume, entry)) {
+        if let (NodeKind::File, Ok(places)) = (entry.node.kind, places(tree, entry)) {
             out.push(places.into_iter().map(|(start, len, _)| start..start + len).collect());
         }
     };
     let name = badger_fs::tree::Name { bytes: Vec::new(), shown: String::new() };
     add(&Entry { name, node: node.clone() });
     if node.kind == NodeKind::Directory {
-        walk_until(volume, node, "", &|| false, &mut |_, entry| add(entry));
+        walk_until(tree, node, "", &|| false, &mut |_, entry| add(entry));
     }
     Ok(out)
 }
@@ -114,7 +115,7 @@ pub fn owners(drive: &Source, range: &Range<u64>, most: usize, stop: &dyn Fn() -
         if start >= range.end || start.saturating_add(len) <= range.start {
             continue;
         }
-        let Ok(volume) = badger_fs::open(drive, start, len) else { continue };
+        let Ok(volume) = badger_fs::files(drive, start, len) else { continue };
         let Ok(root) = volume.root() else { continue };
         let (found, is_enough) = (RefCell::new(&mut out), Cell::new(false));
         walk_until(&*volume, root, "", &|| is_enough.get() || stop(), &mut |path, entry| {
@@ -145,7 +146,7 @@ pub fn files(drive: &Source, map: &Map, stop: &dyn Fn() -> bool) -> Files {
     let mut unowned = missing.clone();
     for partition in looked.table.data_partitions() {
         let (start, len) = looked.table.place(partition);
-        let volume = match badger_fs::open(drive, start, len) {
+        let volume = match badger_fs::files(drive, start, len) {
             Ok(volume) => volume,
             Err(finding) => {
                 if missing.within(start..start.saturating_add(len)).next().is_some() {

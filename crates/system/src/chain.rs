@@ -1,5 +1,6 @@
 //! The ways from firmware to login that a drive has.
 
+use crate::advice::advise;
 use crate::link::{Chain, Link};
 use crate::places::Places;
 use crate::{bios, efi};
@@ -41,7 +42,9 @@ fn has_system(places: &Places) -> bool {
 /// The same as lines of a proof: one for each link, and one where there is none.
 pub fn lines(drive: &Source, looked: &Looked) -> Vec<Line> {
     let places = Places::of(drive, looked);
-    told(&of_places(drive, looked, &places), &places)
+    let mut lines = told(&of_places(drive, looked, &places), &places);
+    advise(&mut lines);
+    lines
 }
 
 pub(crate) fn told(chains: &[Chain], places: &Places) -> Vec<Line> {

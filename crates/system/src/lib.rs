@@ -1,5 +1,6 @@
 //! What starts a machine: boot chains link by link, and registry files. Reads only what it is given, and knows no interface.
 
+mod advice;
 pub mod append;
 pub mod archive;
 mod bios;

@@ -237,6 +237,12 @@ pub(crate) fn follow(places: &Places, config: &Place, entry: &Entry, links: &mut
             }
         },
     };
+    if let Some((system, folder)) = system.zip(entry.options.iter().rev().find_map(|option| subvolume(option.strip_prefix("rootflags=")?)))
+        && !system.has_root_in(folder)
+    {
+        let text = format!("the system is looked for in the subvolume {folder} of {}, which has none of that name", system.name());
+        return links.push(Link::broken("subvolume", text));
+    }
     initial(place, entry, system, &version, links);
     if let (Some(system), Some(path)) = (system, entry.initrds.last()) {
         let (on, system) = (place.partition.number, system.partition.number);
@@ -296,6 +302,11 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
     links.push(link.offering(Offers { storage, ..Offers::default() }));
 }
 
+/// The subvolume that options of a mount name.
+fn subvolume(options: &str) -> Option<&str> {
+    options.split(',').find_map(|option| option.strip_prefix("subvol="))
+}
+
 /// What the system mounts while it starts.
 fn mounts(places: &Places, system: &Place, links: &mut Vec<Link>) {
     let text = match system.text("/etc/fstab") {
@@ -326,6 +337,13 @@ fn mounts(places: &Places, system: &Place, links: &mut Vec<Link>) {
         match places.named(name).as_deref() {
             Some([one]) if *place == "/" && one.partition.number != system.partition.number => {
                 wrong.push(format!("/ is {} there, and the loader starts {}", one.name(), system.name()));
+            }
+            Some([one]) if !is_optional && subvolume(options).is_some_and(|folder| !one.has_folder(folder)) => {
+                wrong.push(format!(
+                    "{place} is looked for in the subvolume {} of {}, which has none of that name",
+                    subvolume(options).unwrap_or_default(),
+                    one.name()
+                ));
             }
             Some([_]) => {}
             Some([]) if !is_optional => wrong.push(format!("{place} is looked for as {name}: nothing on this drive is that")),

@@ -1,5 +1,6 @@
 //! The machine that a drive goes into: a small file that people edit, and what of it would keep a system from starting.
 
+use crate::advice::advise;
 use crate::link::{Chain, Firmware, Offers};
 use crate::places::Places;
 use crate::{chain, pe};
@@ -363,7 +364,10 @@ pub fn told(drive: &Source, looked: &Looked, machine: Option<&Machine>) -> (Vec<
         let guest = Guest { bus: drive.identity().bus, sector: drive.geometry().logical_sector, chains: &chains, asleep: asleep(drive, looked) };
         fit(machine, &guest)
     });
-    (chain::told(&chains, &places), of_machine.unwrap_or_default())
+    let (mut lines, mut of_machine) = (chain::told(&chains, &places), of_machine.unwrap_or_default());
+    advise(&mut lines);
+    advise(&mut of_machine);
+    (lines, of_machine)
 }
 
 /// The same as one list, where a way that the machine does not take is no fault.

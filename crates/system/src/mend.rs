@@ -34,22 +34,6 @@ pub struct Wishes {
 /// So many names are set right.
 const MOST_NAMES: usize = 64;
 
-/// Configurations that name volumes.
-const TEXTS: [&str; 12] = [
-    "/etc/fstab",
-    "/etc/crypttab",
-    "/etc/default/grub",
-    "/etc/kernel/cmdline",
-    "/boot/grub/grub.cfg",
-    "/boot/grub2/grub.cfg",
-    "/grub/grub.cfg",
-    "/grub2/grub.cfg",
-    "/EFI/debian/grub.cfg",
-    "/EFI/ubuntu/grub.cfg",
-    "/EFI/fedora/grub.cfg",
-    "/EFI/BOOT/grub.cfg",
-];
-
 /// Everything that can be set right on a drive, of which `chain` is told by [`crate::lines`].
 pub fn find(drive: &Source, looked: &Looked, chain: &[Line], wishes: Wishes) -> Vec<Repair> {
     let places = Places::of(drive, looked);
@@ -109,7 +93,7 @@ fn modules(controller: Controller) -> &'static [&'static str] {
 /// A loader where firmware looks that knows nothing of the drive.
 fn fallback(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
     let Some(Fallback { place, from, files }) = efi::fallback(places) else { return };
-    let Ok(volume) = &place.files else { return };
+    let Some(volume) = place.volume() else { return };
     let wanted: Vec<(&str, &[u8])> = files.iter().map(|(path, bytes)| (path.as_str(), bytes.as_slice())).collect();
     let Ok(changes) = volume.added(&wanted) else { return };
     out.push(Repair {
@@ -126,7 +110,7 @@ fn archives(drive: &Source, looked: &Looked, places: &Places, wanted: &[&str], o
     let place = |number: u32| places.all.iter().find(|place| place.partition.number == number);
     let initials = places.initials.borrow();
     for on in &places.all {
-        let Ok(volume) = &on.files else { continue };
+        let Some(volume) = on.volume() else { continue };
         // All of a volume are made longer at once: what is free is counted out among them.
         let mut files: Vec<(Node, Vec<u8>)> = Vec::new();
         let mut told: Vec<String> = Vec::new();
@@ -190,8 +174,7 @@ fn meant<'a>(places: &'a Places, id: &str) -> Option<&'a Place> {
     let only = |found: Vec<&'a Place>| if let [one] = found[..] { Some(one) } else { None };
     let mut votes: Vec<Option<&Place>> = Vec::new();
     for place in &places.all {
-        for path in TEXTS {
-            let Ok(Some(text)) = place.text(path) else { continue };
+        for (path, text) in place.configurations() {
             for line in text.lines().filter(|line| line.contains(id) && !line.trim_start().starts_with('#')) {
                 let fields: Vec<&str> = line.split_whitespace().collect();
                 let root = || only(places.all.iter().filter(is_root).collect());
@@ -199,7 +182,7 @@ fn meant<'a>(places: &'a Places, id: &str) -> Option<&'a Place> {
                 let swap = || only(places.all.iter().filter(|place| place.found.as_ref().is_some_and(|found| found.kind == Kind::Swap)).collect());
                 // The option that this very name is the value of: others may stand in the same line.
                 let is = |option: &str| line.contains(&format!("{option}=UUID={id}")) || line.contains(&format!("{option}=PARTUUID={id}"));
-                votes.push(match (path, &fields[..]) {
+                votes.push(match (path.as_str(), &fields[..]) {
                     ("/etc/fstab", [_, "/", ..]) => root(),
                     ("/etc/fstab", [_, "/boot/efi" | "/efi", ..]) => {
                         only(places.all.iter().filter(|place| place.partition.type_code.is_efi()).collect())
@@ -227,7 +210,7 @@ fn meant<'a>(places: &'a Places, id: &str) -> Option<&'a Place> {
 fn names(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
     let mut renamed: BTreeMap<(&'static str, String), String> = BTreeMap::new();
     for place in &places.all {
-        for (what, id) in TEXTS.iter().filter_map(|path| place.text(path).ok().flatten()).flat_map(|text| identifiers(&text)) {
+        for (what, id) in place.configurations().iter().flat_map(|(_, text)| identifiers(text)) {
             let is_known = places.named(&format!("{what}={id}")).is_some_and(|found| !found.is_empty());
             if is_known || renamed.len() == MOST_NAMES || renamed.contains_key(&(what, id.clone())) {
                 continue;
@@ -247,8 +230,8 @@ fn names(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
         }
     }
     for place in &places.all {
-        for path in TEXTS {
-            let Sought::Here(content) = place.file(path) else { continue };
+        for (path, _) in place.configurations() {
+            let Sought::Here(content) = place.file(&path) else { continue };
             if content.size() > 8 << 20 {
                 continue;
             }

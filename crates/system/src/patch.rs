@@ -55,7 +55,7 @@ pub(crate) fn on_drive(drive: &Source, at: u64, new: &[u8]) -> Option<Option<Pat
 /// Bytes of a file become others, from `offset` on: patches of the drive, or `None` where the file does not lie on it as it is, or cannot be read
 /// there: half of a name is never changed.
 pub(crate) fn in_file(drive: &Source, place: &Place, content: &Content, offset: u64, new: &[u8]) -> Option<Vec<Patch>> {
-    if content.is_packed() || offset.checked_add(new.len() as u64)? > content.size() {
+    if content.is_packed() || content.is_bound() || offset.checked_add(new.len() as u64)? > content.size() {
         return None;
     }
     let (mut out, mut at, end) = (Vec::new(), 0u64, offset + new.len() as u64);

@@ -4,8 +4,8 @@ use crate::link::Link;
 use badger_drive::Source;
 use badger_fs::tree::{self, Node, NodeKind};
 use badger_fs::volume::{Kind, Recognised};
-use badger_fs::{Content, Volume};
-use badger_inspect::Looked;
+use badger_fs::{Content, Origin, Tree, Volume};
+use badger_inspect::{Looked, references};
 use badger_layout::partition::Partition;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -24,7 +24,9 @@ pub struct Place {
     /// What is in it.
     pub found: Option<Recognised>,
     /// Its files; why they cannot be read.
-    pub files: Result<Box<dyn Volume>, String>,
+    pub files: Result<Box<dyn Tree>, String>,
+    /// The folder that the system on it has as its root; empty where that is the top of the volume.
+    pub(crate) top: RefCell<String>,
     /// How a Linux system names the partition by its own identifier.
     pub partuuid: String,
 }
@@ -78,11 +80,48 @@ impl Place {
     /// A file or folder by its path.
     pub(crate) fn node(&self, path: &str) -> Result<Option<Node>, String> {
         let volume = self.files.as_ref().map_err(Clone::clone)?;
-        match tree::find(&**volume, path) {
+        let found = |path: &str| match tree::find(&**volume, path) {
             Ok(node) => Ok(Some(node)),
             Err(finding) if finding.code == "not-found" || finding.code == "not-a-directory" => Ok(None),
             Err(finding) => Err(finding.text),
+        };
+        // Loaders name files from the top of the volume on, systems from their root.
+        let top = self.top.borrow();
+        match found(path)? {
+            None if !top.is_empty() => found(&format!("{top}{}{path}", if path.starts_with('/') { "" } else { "/" })),
+            node => Ok(node),
         }
+    }
+
+    /// The volume, where it can be changed beyond what stands in its files.
+    pub(crate) fn volume(&self) -> Option<&dyn Volume> {
+        match self.files.as_ref().ok()?.origin() {
+            Origin::Volume(volume) => Some(volume),
+            Origin::Files(_) | Origin::Folder(_) => None,
+        }
+    }
+
+    /// Says which folder of the volume is the root of its system; whether there is one.
+    pub(crate) fn has_root_in(&self, folder: &str) -> bool {
+        let path = format!("/{}", folder.trim_matches('/'));
+        let Ok(volume) = &self.files else { return true };
+        let is_there = tree::find(&**volume, &path).is_ok_and(|node| node.kind == NodeKind::Directory);
+        if is_there {
+            self.top.replace(path.trim_end_matches('/').to_string());
+        }
+        is_there
+    }
+
+    /// Whether a folder is there, from the top of the volume on; also where that cannot be told.
+    pub(crate) fn has_folder(&self, folder: &str) -> bool {
+        self.files.as_ref().map_or(true, |volume| tree::find(&**volume, folder).is_ok_and(|node| node.kind == NodeKind::Directory))
+    }
+
+    /// Configurations that name volumes, those that are there: path and content.
+    pub(crate) fn configurations(&self) -> Vec<(String, String)> {
+        let Ok(volume) = &self.files else { return Vec::new() };
+        let paths = references::configurations(&**volume, &self.top.borrow());
+        paths.into_iter().filter_map(|path| Some((self.text(&path).ok()??, path))).map(|(text, path)| (path, text)).collect()
     }
 
     /// Whether something is there; false also where that cannot be told.
@@ -177,13 +216,9 @@ impl Places {
             } else {
                 partition.id.to_lowercase()
             };
-            Place {
-                partition: partition.clone(),
-                start,
-                found: looked.volume(partition.number).cloned(),
-                files: badger_fs::open(drive, start, len).map_err(|finding| finding.text),
-                partuuid,
-            }
+            let files = badger_fs::files(drive, start, len).map_err(|finding| finding.text);
+            let top = files.as_ref().map(|files| references::top(&**files)).unwrap_or_default();
+            Place { partition: partition.clone(), start, top: RefCell::new(top), found: looked.volume(partition.number).cloned(), files, partuuid }
         });
         Self { all: all.collect(), followed: RefCell::default(), initials: RefCell::default() }
     }

@@ -54,12 +54,7 @@ pub fn conversion(drive: &Source, looked: &Looked) -> Result<Repair, String> {
 }
 
 pub(crate) fn of_places(drive: &Source, looked: &Looked, places: &Places) -> Result<Repair, String> {
-    if let Some(place) = places.all.iter().find(|place| place.partition.type_code.is_efi()) {
-        return Err(format!("there is a system partition already, {}: mend what keeps it from starting", place.name()));
-    }
-    if let Some(text) = named_by_table(&looked.table, places) {
-        return Err(text);
-    }
+    hindrance(looked, places).map_or(Ok(()), Err)?;
     let mut gpt = convert::to_gpt(&looked.table, random).map_err(|refusal| refusal.text)?;
     let sector = looked.table.sector;
     let wanted = (fit::system_partition(sector), make::least(sector));
@@ -122,10 +117,7 @@ pub(crate) fn of_places(drive: &Source, looked: &Looked, places: &Places) -> Res
 /// Why there is nothing, and what to do by hand.
 pub fn prospect(drive: &Source, looked: &Looked) -> Result<String, String> {
     let places = Places::of(drive, looked);
-    if let Some(place) = places.all.iter().find(|place| place.partition.type_code.is_efi()) {
-        return Err(format!("there is a system partition already, {}", place.name()));
-    }
-    named_by_table(&looked.table, &places).map_or(Ok(()), Err)?;
+    hindrance(looked, &places).map_or(Ok(()), Err)?;
     let (linux, windows) = (linux(&places), kept(&places));
     match (&linux, &windows) {
         (Ok(Some(filling)), _) => Ok(filling.told.clone()),
@@ -135,14 +127,21 @@ pub fn prospect(drive: &Source, looked: &Looked) -> Result<String, String> {
     }
 }
 
+/// What keeps a drive from being converted, whatever its systems keep.
+fn hindrance(looked: &Looked, places: &Places) -> Option<String> {
+    let there = places.all.iter().find(|place| place.partition.type_code.is_efi());
+    let text = |place: &Place| format!("there is a system partition already, {}: mend what keeps it from starting", place.name());
+    there.map(text).or_else(|| named_by_table(&looked.table, places))
+}
+
 /// What names a volume by an identifier that only the older table has.
 fn named_by_table(table: &Table, places: &Places) -> Option<String> {
     if table.kind != badger_layout::Kind::Mbr {
         return None;
     }
     for place in &places.all {
-        for path in ["/etc/fstab", "/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/grub/grub.cfg", "/grub2/grub.cfg"] {
-            let text = place.text(path).ok().flatten().unwrap_or_default().to_lowercase();
+        for (path, text) in place.configurations() {
+            let text = text.to_lowercase();
             let names = |other: &&Place| {
                 !other.partuuid.is_empty() && text.lines().any(|line| !line.trim_start().starts_with('#') && line.contains(&other.partuuid))
             };

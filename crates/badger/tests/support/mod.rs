@@ -83,6 +83,29 @@ pub fn tool(command: &[&str]) -> Output {
     out
 }
 
+/// A real system disk; what is unpacked for it is kept between runs, as building it from packages takes minutes.
+pub fn system_disk(place: &Place, name: &str, options: &[&str]) -> PathBuf {
+    let (disk, cache) = (place.path(name), format!("{}/system-disk", env!("CARGO_TARGET_TMPDIR")));
+    let make = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/support/make-system-disk");
+    tool(&[&[make, path(&disk), "--cache", &cache], options].concat());
+    disk
+}
+
+/// First bytes of the partitions of a disk of 512-byte sectors.
+pub fn starts(disk: &Path) -> Vec<u64> {
+    let dump = text(&tool(&["sfdisk", "-d", path(disk)]).stdout);
+    let start = |line: &str| line.split("start=").nth(1)?.split(',').next()?.trim().parse::<u64>().ok();
+    dump.lines().filter_map(start).map(|sector| sector * 512).collect()
+}
+
+/// What a machine says over its serial line when a disk is started in it, which is not written to; whether it came up whole.
+pub fn started(disk: &Path, firmware: &str, bus: &str) -> (bool, String) {
+    let boot = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/support/boot-disk");
+    let run = Command::new(boot).args([path(disk), "--firmware", firmware, "--bus", bus, "--seconds", "400"]).output().unwrap();
+    let console = text(&run.stdout);
+    (run.status.success() && console.contains("failed=0"), console)
+}
+
 pub fn path(path: &Path) -> &str {
     path.to_str().unwrap()
 }

@@ -3,7 +3,7 @@
 use crate::volume::Opened;
 use badger_drive::size::thousands;
 use badger_fs::cached::Cached;
-use badger_fs::tree::{Node, NodeKind, Origin, Stream, Tree};
+use badger_fs::tree::{Node, NodeKind, Stream, Tree};
 use badger_people::kind::{self, Encoding, Format, Reading};
 use image::{ImageReader, Limits, imageops::FilterType};
 use std::io::BufReader;
@@ -154,10 +154,7 @@ fn look(opened: &Opened, wish: &Wish) -> Look {
             return look;
         }
     };
-    let volume = match tree.origin() {
-        Origin::Volume(volume) => Some(volume.volume()),
-        Origin::Folder(_) => None,
-    };
+    let volume = tree.origin().cached();
     let on_drive = |at: u64| volume.map(|volume| (volume.start() + at) / volume.sector());
     look.sector = volume.map(Cached::sector);
     look.places = content.pieces().iter().map(|piece| (piece.at.and_then(on_drive), piece.len)).collect();

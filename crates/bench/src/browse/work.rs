@@ -131,8 +131,8 @@ pub fn lies(opened: &Arc<Opened>, path: String, news: &Sender<News>) {
     let (opened, news) = (opened.clone(), news.clone());
     std::thread::spawn(move || {
         let places = match opened.tree.origin() {
-            Origin::Volume(volume) => badger_salvage::holed::ranges(volume, &path),
             Origin::Folder(_) => Err("it lies in a folder of this machine".into()),
+            Origin::Volume(_) | Origin::Files(_) => badger_salvage::holed::ranges(&*opened.tree, &path),
         };
         // Dig may have been shut meanwhile.
         let _ = news.send(News::Lies(path, places));

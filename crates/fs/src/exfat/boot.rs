@@ -5,7 +5,7 @@ use crate::volume::{Kind, Recognised, State, Stretch};
 use badger_drive::field::{le16, le32, le64};
 
 /// exFAT.
-pub(crate) const FORMAT: Format = Format { recognise, open: Some(|volume| Ok(crate::format::alone(super::ExFat::open(volume)?))) };
+pub(crate) const FORMAT: Format = Format { recognise, open: Some(|volume| Ok(crate::format::alone(super::ExFat::open(volume)?))), files: None };
 
 /// What it says of where things lie, in bytes.
 pub(super) struct Boot {

@@ -7,7 +7,7 @@ use crate::volume::{Kind, Recognised, State, Stretch, text, uuid};
 use badger_drive::field::{array, le16, le32};
 
 /// ext2, ext3 and ext4.
-pub(crate) const FORMAT: Format = Format { recognise, open: Some(|volume| Ok(crate::format::alone(super::Ext::open(volume)?))) };
+pub(crate) const FORMAT: Format = Format { recognise, open: Some(|volume| Ok(crate::format::alone(super::Ext::open(volume)?))), files: None };
 
 /// Where the copies of the super block begin that group 1 has by default, for each size of a block.
 const BACKUPS: [u64; 4] = [8193 << 10, 16384 << 11, 32768 << 12, 65536 << 13];

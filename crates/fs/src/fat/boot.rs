@@ -5,7 +5,7 @@ use crate::volume::{Kind, Recognised, State, Stretch, text};
 use badger_drive::field::{le16, le32};
 
 /// FAT12, FAT16 and FAT32.
-pub(crate) const FORMAT: Format = Format { recognise, open: Some(|volume| Ok(crate::format::alone(super::Fat::open(volume)?))) };
+pub(crate) const FORMAT: Format = Format { recognise, open: Some(|volume| Ok(crate::format::alone(super::Fat::open(volume)?))), files: None };
 
 /// What it says of where things lie. Places and lengths are sectors.
 pub(super) struct Boot {

@@ -19,7 +19,7 @@ use badger_drive::field::{array, le16, le32, le64};
 pub use walk::Ntfs;
 
 /// NTFS.
-pub(crate) const FORMAT: Format = Format { recognise, open: Some(|volume| Ok(crate::format::alone(Ntfs::open(volume)?))) };
+pub(crate) const FORMAT: Format = Format { recognise, open: Some(|volume| Ok(crate::format::alone(Ntfs::open(volume)?))), files: None };
 
 /// Whether the volume's system sleeps: its hibernation file begins with one of the marks of a stored state. Fast start
 /// stores one at every shutdown.

@@ -2,6 +2,7 @@
 #![allow(dead_code)] // every test uses a part of it
 
 pub mod kernel;
+pub mod seen;
 pub mod shape;
 pub mod tool;
 

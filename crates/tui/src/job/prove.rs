@@ -69,7 +69,7 @@ fn proof_lines(job: &JobView, report: &Report, width: usize) -> Numbered {
         let mean = chain::mean(line.result);
         let open = job.unfolded.contains(&at);
         let fold = match () {
-            () if line.evidence.is_empty() => " ",
+            () if line.evidence.is_empty() && line.advice.is_empty() => " ",
             () if open => "▾",
             () => "▹",
         };
@@ -89,7 +89,9 @@ fn proof_lines(job: &JobView, report: &Report, width: usize) -> Numbered {
             lines.push((Some(at), head.into_iter().chain([say(Mean::Text, text)]).collect()));
         }
         if open {
-            lines.extend(line.evidence.iter().map(|text| (Some(at), vec![say(Mean::Quiet, "     │ "), say(Mean::Text, text.clone())])));
+            let under = |text: String| (Some(at), vec![say(Mean::Quiet, "     │ "), say(Mean::Text, text)]);
+            let advice = Some(format!("by hand: {}", line.advice)).filter(|_| !line.advice.is_empty());
+            lines.extend(line.evidence.iter().chain(&advice).flat_map(|text| wrap(text, width.saturating_sub(8))).map(under));
         }
     }
     lines
