@@ -71,6 +71,23 @@ pub fn break_and_read_image(sound: &[u8], input: &[u8]) {
     }
 }
 
+/// Lists and reads everything on a volume of a format of which only files are read.
+pub fn list(bytes: Vec<u8>) {
+    let len = bytes.len() as u64;
+    let drive = Source::detached(Arc::new(MemoryMedium::new(bytes, 512)));
+    let _ = badger_fs::recognise(&*drive, 0, len);
+    let Ok(tree) = badger_fs::files(&drive, 0, len) else { return };
+    let _ = tree.mounted();
+    let Ok(root) = tree.root() else { return };
+    let mut buffer = vec![0; 70_000];
+    badger_fs::walk::walk(&*tree, root, "", &mut |_, entry| {
+        let _ = (tree.attributes(&entry.node), tree.link(&entry.node));
+        if let Ok(content) = tree.open(&entry.node, "") {
+            let _ = (content.read(0, &mut buffer), content.read_hard(1, &mut buffer, &mut Vec::new()), content.hole(1));
+        }
+    });
+}
+
 /// Changes a volume as the input says and reads everything that is left of it.
 pub fn break_and_read(sound: &[u8], input: &[u8]) {
     let bytes = broken(sound, input);

@@ -46,7 +46,6 @@ for week in range(1, 53):
 put("station/Users/Wenna Carrow/Documents/rota.csv", "week,name\n" + "".join(f"{w},{random.choice(['Wenna Carrow', 'Piers Ambleside', 'Oda Fennimore'])}\n" for w in range(1, 53)))
 put("station/Users/Wenna Carrow/Pictures/weir.png", png(240, 160, lambda x, y: (40 + x // 4, 80 + y // 3, 120 + (x ^ y) % 60)))
 put("asleep/hiberfil.sys", b"HIBR" + bytes(4092))  # fast start is on: the system only slept
-put("efi/EFI/BOOT/readme.txt", "The sample workshop's start-up files are made up and start nothing.\n")
 
 # LR-208: Mossgate Bookbinders
 for n, title in enumerate(["Tides of Penhallow", "The Lock-keeper's Year", "Eels and Elvers", "A Ferry Almanac", "Twelve Rounds for Evening"]):

@@ -2,6 +2,8 @@
 
 #[path = "support/links.rs"]
 mod links;
+#[path = "support/nt.rs"]
+mod nt;
 #[path = "../../fs/tests/support/tool.rs"]
 mod tool;
 
@@ -10,8 +12,9 @@ use badger_inspect::{Line, Looked, Verdict};
 use badger_layout::Guid;
 use badger_system::mend::{self, Wishes};
 use badger_system::registry::{Edit, Hive, Value};
-use badger_system::store::{Device, MANAGER, element};
+use badger_system::store::{Device, element};
 use links::{named, told};
+use nt::{LOADER, program};
 use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::FileExt;
@@ -21,33 +24,11 @@ use tool::run as tool;
 const DISK: &str = "7A1D0C5E-0207-4E20-9B1A-000000000207";
 const SIGNATURE: u32 = 0x0208_ab1e;
 const SYSTEM: &str = "7A1D0C5E-0207-4E20-9B1A-000000000003";
-const LOADER: &str = "{0208ab1e-0000-0000-0000-000000000001}";
 const START: u64 = 4096;
 const SECTORS: u64 = 24 << 11;
 
 fn text(path: &Path) -> &str {
     path.to_str().unwrap()
-}
-
-/// A program for firmware, or for the system, with one section and a text in it.
-fn program(machine: u16, subsystem: u16, says: &str) -> Vec<u8> {
-    let mut out = vec![0; 0x400];
-    out[..2].copy_from_slice(b"MZ");
-    out[0x3c] = 0x80;
-    out[0x80..0x84].copy_from_slice(b"PE\0\0");
-    out[0x84..0x86].copy_from_slice(&machine.to_le_bytes());
-    out[0x86] = 1;
-    out[0x94..0x96].copy_from_slice(&240u16.to_le_bytes());
-    out[0x98..0x9a].copy_from_slice(&0x20bu16.to_le_bytes());
-    out[0x98 + 68..0x98 + 70].copy_from_slice(&subsystem.to_le_bytes());
-    let section = 0x98 + 240;
-    out[section..section + 5].copy_from_slice(b".text");
-    out[section + 16..section + 20].copy_from_slice(&0x400u32.to_le_bytes());
-    out[section + 20..section + 24].copy_from_slice(&0x400u32.to_le_bytes());
-    let mut body: Vec<u8> = says.encode_utf16().flat_map(u16::to_le_bytes).collect();
-    body.resize(0x400, 0x90);
-    out.extend(body);
-    out
 }
 
 /// What a disk is made of.
@@ -87,69 +68,16 @@ impl Made {
     }
 
     fn store(&self) -> Vec<u8> {
-        let mut edit = Edit::new("BCD00000000");
-        let mut set = |object: &str, number: u32, value: Value| {
-            edit.set(&format!(r"Objects\{object}\Elements\{number:08x}"), &Value { name: "Element".into(), ..value }).unwrap();
-        };
-        let device = self.device.unwrap_or(self.own()).write().unwrap();
-        set(MANAGER, element::DEFAULT, Value::of_text("", LOADER));
-        set(MANAGER, element::SHOWN, Value::of_texts("", &[LOADER]));
-        set(LOADER, element::DEVICE, Value::of_bytes("", &device));
-        set(LOADER, element::SYSTEM_DEVICE, Value::of_bytes("", &device));
-        set(LOADER, element::PATH, Value::of_text("", if self.uefi { r"\Windows\system32\winload.efi" } else { r"\Windows\system32\winload.exe" }));
-        set(LOADER, element::SYSTEM_ROOT, Value::of_text("", r"\Windows"));
-        set(LOADER, element::DESCRIPTION, Value::of_text("", "Station"));
-        for object in [MANAGER, LOADER] {
-            edit.set(&format!(r"Objects\{object}\Description"), &Value::of_number("Type", 0x1020_0003)).unwrap();
-        }
-        edit.bytes()
+        nt::store(self.device.unwrap_or(self.own()), self.uefi)
     }
 
     fn settings(&self) -> Vec<u8> {
-        let mut edit = Edit::new("ROOT");
-        edit.set("Select", &Value::of_number("Current", 1)).unwrap();
-        for (name, start) in [("storahci", 0), ("stornvme", 3), ("iaStorV", 3)] {
-            edit.set(&format!(r"ControlSet001\Services\{name}"), &Value::of_number("Start", start)).unwrap();
-        }
-        edit.set(r"ControlSet001\Services\storahci", &Value::of_text("ImagePath", r"System32\drivers\storahci.sys")).unwrap();
-        let mut letter = b"DMIO:ID:".to_vec();
-        match self.own() {
-            Device::Gpt(_, partition) => letter.extend(partition.0),
-            _ => letter = [SIGNATURE.to_le_bytes().to_vec(), (START * 512).to_le_bytes().to_vec()].concat(),
-        }
-        edit.set("MountedDevices", &Value::of_bytes(r"\DosDevices\C:", &letter)).unwrap();
-        edit.bytes()
-    }
-
-    fn software() -> Vec<u8> {
-        let key = r"Microsoft\Windows NT\CurrentVersion";
-        let mut edit = Edit::new("ROOT");
-        for (name, text) in [
-            ("ProductName", "System 10 Pro"),
-            ("EditionID", "Professional"),
-            ("CurrentBuild", "19045"),
-            ("DisplayVersion", "22H2"),
-            ("InstallationType", "Client"),
-            ("ProductId", "00000-00000-00000-AAAAA"),
-        ] {
-            edit.set(key, &Value::of_text(name, text)).unwrap();
-        }
-        edit.set(key, &Value::of_bytes("DigitalProductId4", &badger_system::licence::kept(&[7; 15], "Retail"))).unwrap();
-        edit.bytes()
+        nt::settings(self.own())
     }
 
     /// All files of the system's volume.
     fn files(&self) -> Vec<(String, Vec<u8>)> {
-        let config = |name: &str| format!("Windows/System32/config/{name}");
-        let mut files = vec![
-            ("Windows/System32/ntoskrnl.exe".to_string(), program(0x8664, 1, "kernel")),
-            ("Windows/System32/winload.exe".into(), program(0x8664, 1, "loader")),
-            ("Windows/System32/winload.efi".into(), program(0x8664, 16, "loader")),
-            ("Windows/System32/drivers/storahci.sys".into(), program(0x8664, 1, "driver")),
-            (config("SYSTEM"), self.system.clone().unwrap_or_else(|| self.settings())),
-            (config("SOFTWARE"), Self::software()),
-        ];
-        files.extend(["SAM", "SECURITY", "DEFAULT"].map(|name| (config(name), Edit::new("ROOT").bytes())));
+        let mut files = nt::system(self.system.clone().unwrap_or_else(|| self.settings()));
         if !self.uefi {
             files.push(("bootmgr".into(), vec![0x90; 100_000]));
             files.push(("Boot/BCD".into(), self.store.clone().unwrap_or_else(|| self.store())));
@@ -204,13 +132,9 @@ impl Made {
             fs::File::create(&esp).unwrap().set_len(1 << 20).unwrap();
             tool(&["mkfs.fat", text(&esp)]);
             let staged = dir.join("EFI");
-            for (name, bytes) in [
-                ("BOOT/BOOTX64.EFI", program(0x8664, 10, "bootmgfw.efi")),
-                ("Microsoft/Boot/bootmgfw.efi", program(0x8664, 10, "bootmgfw.efi")),
-                ("Microsoft/Boot/BCD", self.store.clone().unwrap_or_else(|| self.store())),
-            ] {
-                if !self.without.contains(&name) {
-                    fs::create_dir_all(staged.join(name).parent().unwrap()).unwrap();
+            for (name, bytes) in nt::firmware(self.store.clone().unwrap_or_else(|| self.store())) {
+                if !self.without.contains(&name.as_str()) {
+                    fs::create_dir_all(staged.join(&name).parent().unwrap()).unwrap();
                     fs::write(staged.join(name), bytes).unwrap();
                 }
             }
