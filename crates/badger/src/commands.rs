@@ -125,7 +125,7 @@ pub fn show(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> 
 pub fn print_proof(lines: &[Line], verbose: bool) {
     for line in lines {
         let (mark, word) = verdict(line.result);
-        let name = if line.link.is_empty() { &line.what } else { &line.link };
+        let name = line.name();
         tell!("  {mark} {name:<22} {word:<12} {}", line.text);
         if verbose || line.result == Verdict::Fails {
             line.evidence.iter().for_each(|evidence| tell!("      {evidence}"));

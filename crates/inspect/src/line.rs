@@ -40,6 +40,15 @@ pub struct Line {
 }
 
 impl Line {
+    /// What it is called on a screen: the link, or what it speaks of.
+    pub fn name(&self) -> String {
+        match (self.what.as_str(), self.link.as_str()) {
+            (what, "") => what.to_string(),
+            ("licence", link) => format!("licence/{link}"),
+            (_, link) => link.to_string(),
+        }
+    }
+
     /// A line without evidence.
     pub fn new(what: &str, result: Verdict, text: impl Into<String>) -> Self {
         Self { what: what.into(), link: String::new(), result, text: text.into(), evidence: Vec::new(), advice: String::new(), places: Vec::new() }

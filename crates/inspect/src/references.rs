@@ -179,7 +179,9 @@ pub fn find(table: &badger_layout::Table, carriers: &[Carrier], plan: &Plan) -> 
         // These keep the disk's signature or identifier and a partition's place in forms of their own.
         for path in ["/Boot/BCD", "/EFI/Microsoft/Boot/BCD", "/Windows/System32/config/SYSTEM"] {
             if badger_fs::tree::find(fs, path).is_ok() {
-                let moved = change.ids || !change.numbers.is_empty() || plan.partitions.iter().any(|planned| moved(table, plan, planned));
+                // Neither a number nor a length is in there; the newer kind of table is named by identifiers alone.
+                let is_by_place = table.kind == badger_layout::Kind::Mbr;
+                let moved = change.ids || is_by_place && plan.partitions.iter().any(|planned| moved(table, plan, planned));
                 let names = if path.ends_with("SYSTEM") { "drive letters by disk and partition" } else { "the system's partition by disk and place" };
                 add(path, names.into(), if moved { Effect::StartUp } else { Effect::Kept });
             }
@@ -194,7 +196,7 @@ pub fn find(table: &badger_layout::Table, carriers: &[Carrier], plan: &Plan) -> 
 
 fn moved(table: &badger_layout::Table, plan: &Plan, planned: &badger_layout::plan::Planned) -> bool {
     let before = table.partitions.iter().find(|partition| Some(partition.number) == planned.from);
-    before.is_some_and(|before| table.place(before) != planned.place(plan.target.sector))
+    before.is_some_and(|before| table.place(before).0 != planned.place(plan.target.sector).0)
 }
 
 fn text(fs: &dyn Tree, path: &str) -> String {

@@ -55,8 +55,17 @@ const NT: [(&str, &str); 14] = [
 /// Writes beside every link that does not hold what can be done by hand.
 pub(crate) fn advise(lines: &mut [Line]) {
     let is_nt = lines.iter().any(|line| matches!(line.link.rsplit('/').next(), Some("store" | "registry")));
-    for line in lines.iter_mut().filter(|line| line.what == "boot" && matches!(line.result, Verdict::Fails | Verdict::Differs)) {
+    for line in lines.iter_mut().filter(|line| line.what == "boot") {
         let name = line.link.rsplit('/').next().unwrap_or_default();
+        // That a system sleeps is no fault of the disk, and something is to be done about it.
+        let is_meant = match line.result {
+            Verdict::Fails | Verdict::Differs => true,
+            Verdict::NotChecked => name == "state",
+            Verdict::Holds => false,
+        };
+        if !is_meant {
+            continue;
+        }
         let is_of_machine = line.link.starts_with("machine/");
         let text = match name {
             "controller" => Some("give the system the driver before the drive moves, or set the firmware's controller to a mode that it has"),

@@ -8,6 +8,7 @@ mod bootcode;
 pub mod chain;
 mod efi;
 pub mod firmware_key;
+mod letters;
 pub mod licence;
 pub mod link;
 pub mod linux;

@@ -8,7 +8,7 @@ use crate::places::{Place, Places, Sought};
 use crate::registry::{Hive, Key};
 use crate::store::{Device, element};
 use crate::windows::{STORAGE, hive};
-use crate::{append, archive, bootcode, uefi};
+use crate::{append, archive, bootcode, letters, uefi};
 use badger_drive::Source;
 use badger_drive::field::{le16, le32};
 use badger_fs::tree::Node;
@@ -415,7 +415,7 @@ fn afresh_text(place: &Place) -> String {
 
 /// Letters, drivers and sleep of systems.
 fn systems(drive: &Source, table: &Table, places: &Places, (wishes, drivers): (Wishes, bool), out: &mut Vec<Repair>) {
-    let path = "/Windows/System32/config/SYSTEM";
+    let path = letters::SETTINGS;
     for place in &places.all {
         if wishes.afresh
             && let Ok(volume) = &place.files
@@ -431,20 +431,15 @@ fn systems(drive: &Source, table: &Table, places: &Places, (wishes, drivers): (W
             });
         }
         let Ok(Some(hive)) = hive(place, path) else { continue };
-        let record = r"\DosDevices\C:";
-        if let Ok(Some(key)) = hive.key("MountedDevices")
-            && let Ok(Some(value)) = hive.value(&key, record)
-            && let Some(device) = device_of(table, place)
+        // In the pass that turns it into one for UEFI that sees to them.
+        if out.iter().all(|repair| repair.name != "uefi")
+            && let Some(lettered) = letters::set_right(drive, places, place, &|place| device_of(table, place))
         {
-            let new = match device {
-                Device::Gpt(_, partition) => [b"DMIO:ID:".as_slice(), &partition.0].concat(),
-                Device::Mbr(disk, start) => [disk.to_le_bytes().as_slice(), &start.to_le_bytes()].concat(),
-                _ => Vec::new(),
+            let text = match lettered.is_given_up {
+                false => format!("C: becomes {}", place.name()),
+                true => format!("what C: was is taken out of the registry of {}: the system settles its letters when it starts", place.name()),
             };
-            if new.len() == value.data.len() && new != value.data {
-                let patches = in_hive(drive, place, path, &hive, (&key, record), &new).unwrap_or_default();
-                out.push(Repair { name: "letters", text: format!("C: becomes {}", place.name()), consequence: None, patches });
-            }
+            out.push(Repair { name: "letters", text, consequence: None, patches: lettered.patches });
         }
         if !drivers {
             continue;

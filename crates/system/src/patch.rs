@@ -52,6 +52,17 @@ pub(crate) fn on_drive(drive: &Source, at: u64, new: &[u8]) -> Option<Option<Pat
     Some((old != new).then(|| Patch { at, old, new: new.to_vec() }))
 }
 
+/// The whole of a file becomes another of the same length: patches for the stretches that differ.
+pub(crate) fn in_file_where_changed(drive: &Source, place: &Place, content: &Content, old: &[u8], new: &[u8]) -> Option<Vec<Patch>> {
+    let mut out = Vec::new();
+    for (number, (before, after)) in old.chunks(512).zip(new.chunks(512)).enumerate() {
+        if before != after {
+            out.extend(in_file(drive, place, content, number as u64 * 512, after)?);
+        }
+    }
+    Some(out)
+}
+
 /// Bytes of a file become others, from `offset` on: patches of the drive, or `None` where the file does not lie on it as it is, or cannot be read
 /// there: half of a name is never changed.
 pub(crate) fn in_file(drive: &Source, place: &Place, content: &Content, offset: u64, new: &[u8]) -> Option<Vec<Patch>> {

@@ -2,15 +2,16 @@
 //! keep for that, with what they read.
 
 use crate::efi::{FALLBACK, own_of};
+use crate::letters::{self, Lettered};
 use crate::loader::linux_path;
-use crate::patch::{Patch, Repair, in_file, on_drive};
+use crate::patch::{Patch, Repair, on_drive};
 use crate::pe::Program;
-use crate::places::{Place, Places, whole};
+use crate::places::{Place, Places};
 use crate::registry::{Edit, Hive, Value};
 use crate::store::{Device, MANAGER, Store, element};
 use crate::windows::hive;
 use badger_drive::Source;
-use badger_drive::field::{le32, le64};
+use badger_drive::field::le32;
 use badger_drive::size::human;
 use badger_fs::fat::make::{self, New};
 use badger_fs::tree::NodeKind;
@@ -100,7 +101,7 @@ pub(crate) fn of_places(drive: &Source, looked: &Looked, places: &Places) -> Res
     for (at, bytes) in all {
         patches.extend(on_drive(drive, at, &bytes).ok_or_else(unreadable)?);
     }
-    let letters = letters(drive, places, &looked.table, &gpt, &mut patches);
+    let letters = letters(drive, places, &gpt, &mut patches);
     let text = format!(
         "{}partition {number} becomes a system partition of {}; on it {}{letters}{}",
         if looked.table.kind == badger_layout::Kind::Mbr { "the table becomes a GPT, with every partition where it is; " } else { "" },
@@ -341,37 +342,21 @@ fn new_store(own: Device, system: Device) -> crate::registry::Result<Vec<u8>> {
 }
 
 /// Letters that a system of the NT family keeps by the older table are kept by the newer one, where the registry file has room for that.
-fn letters(drive: &Source, places: &Places, table: &Table, gpt: &Gpt, patches: &mut Vec<Patch>) -> String {
-    let path = "/Windows/System32/config/SYSTEM";
-    let Some(place) = places.all.iter().find(|place| place.has(path)).filter(|_| table.kind == badger_layout::Kind::Mbr) else {
-        return String::new();
-    };
-    let left = "; its letters it settles itself when it starts";
-    let Ok(Some(hive)) = hive(place, path) else { return left.into() };
-    let Some(new) = relettered(&hive, places, table, gpt) else { return left.into() };
-    let crate::places::Sought::Here(content) = place.file(path) else { return left.into() };
-    match (whole(&content), in_file(drive, place, &content, 0, &new)) {
-        (Ok(old), Some(more)) if old.len() == new.len() => {
-            patches.extend(more);
-            "; its letters stay".into()
-        }
-        _ => left.into(),
-    }
-}
-
-/// The registry file with such letters; `None` where it was not written to its end, says nothing of them, or cannot be changed.
-fn relettered(hive: &Hive, places: &Places, table: &Table, gpt: &Gpt) -> Option<Vec<u8>> {
-    let key = hive.key("MountedDevices").ok().flatten().filter(|_| hive.base().is_clean())?;
-    let signature = u32::from_str_radix(table.disk_id.trim_start_matches("0x"), 16).ok()?;
-    let mut edit = Edit::of(hive).ok()?;
-    let mut is_changed = false;
-    for value in hive.values(&key).0.into_iter().filter(|value| value.data.len() == 12 && le32(&value.data, 0) == signature) {
-        let start = le64(&value.data, 4);
-        let place = places.all.iter().find(|place| place.start == start)?;
+fn letters(drive: &Source, places: &Places, gpt: &Gpt, patches: &mut Vec<Patch>) -> &'static str {
+    let Some(own) = places.all.iter().find(|place| place.has(letters::SETTINGS)) else { return "" };
+    let device = |place: &Place| {
         let entry = gpt.entries.iter().find(|entry| entry.slot + 1 == place.partition.number)?;
-        let data = [b"DMIO:ID:".as_slice(), &entry.id.0].concat();
-        edit.set("MountedDevices", &Value { data, ..value }).ok()?;
-        is_changed = true;
+        Some(Device::Gpt(gpt.disk_id, entry.id))
+    };
+    match letters::set_right(drive, places, own, &device) {
+        Some(Lettered { patches: more, is_given_up: false }) => {
+            patches.extend(more);
+            "; its letters stay"
+        }
+        Some(Lettered { patches: more, is_given_up: true }) => {
+            patches.extend(more);
+            "; its letters it settles itself when it starts"
+        }
+        None => "",
     }
-    is_changed.then(|| edit.bytes())
 }

@@ -252,7 +252,7 @@ fn image_path(image: &str, root: &str) -> String {
 
 /// Whether the letter of the system's volume is still that volume's.
 fn mounted(hive: &Hive, table: &Table, system: &Place, links: &mut Vec<Link>) {
-    let record = match hive.find("MountedDevices", r"\DosDevices\C:") {
+    let record = match hive.find("MountedDevices", crate::letters::OWN) {
         Ok(Some(record)) => record.data,
         Ok(None) => {
             return links.push(Link::unknown("letters", "the registry does not say which volume is C:; the system settles that when it starts"));

@@ -68,7 +68,7 @@ impl Made {
     }
 
     fn store(&self) -> Vec<u8> {
-        nt::store(self.device.unwrap_or(self.own()), self.uefi)
+        nt::store(self.device.unwrap_or(self.own()), self.uefi, "Station")
     }
 
     fn settings(&self) -> Vec<u8> {
@@ -242,6 +242,35 @@ fn every_broken_link_is_named(#[case] uefi: bool, #[case] link: &str, #[case] ch
     assert_eq!(named, [link], "{}", told(&lines));
 }
 
+/// Where the registry has no room for a letter by the newer table what names the older one is taken out: the system settles it.
+#[test]
+fn a_letter_without_room_is_given_up() {
+    let mut made = Made::new(true);
+    let record = [SIGNATURE.to_le_bytes().to_vec(), (START * 512).to_le_bytes().to_vec()].concat();
+    let settings = made.settings();
+    let mut full = changed(&settings, |edit| edit.set("MountedDevices", &Value::of_bytes(r"\DosDevices\C:", &record)).unwrap()).unwrap();
+    // Filled up, ever finer, to where anything more would make it longer.
+    for (number, size) in [1500, 400, 100, 40, 24, 12].into_iter().flat_map(|size| (0..40).map(move |number| (number, size))) {
+        let name = format!("{size}-{number}");
+        let more = changed(&full, |edit| edit.set("Select", &Value::of_bytes(&name, &vec![1; size])).unwrap()).unwrap();
+        if more.len() == full.len() {
+            full = more;
+        }
+    }
+    made.system = Some(full);
+    let dir = tempfile::tempdir().unwrap();
+    let disk = made.disk(dir.path());
+    let drive = Workshop::default().source(&disk).unwrap();
+    let looked = Looked::at(&drive);
+    let repairs = mend::find(&drive, &looked, &badger_system::lines(&drive, &looked), Wishes::default());
+    assert!(repairs.len() == 1 && repairs[0].text.contains("settles its letters"), "{}", repairs[0].text);
+    let file = fs::OpenOptions::new().write(true).open(&disk).unwrap();
+    repairs[0].patches.iter().for_each(|patch| file.write_all_at(&patch.new, patch.at).unwrap());
+    let drive = Workshop::default().source(&disk).unwrap();
+    let lines = badger_system::lines(&drive, &Looked::at(&drive));
+    assert_eq!(named(&lines), ["?uefi/letters"], "{}", told(&lines));
+}
+
 /// What can be set right is, by other bytes in the same places; then every link holds, and what others read is as it should be.
 #[rstest]
 #[case::another_partition(true, |made: &mut Made| made.device = Some(other()))]
@@ -254,6 +283,11 @@ fn every_broken_link_is_named(#[case] uefi: bool, #[case] link: &str, #[case] ch
 #[case::letter_of_another_disk(false, |made: &mut Made| {
     let settings = made.settings();
     made.system = changed(&settings, |edit| edit.set("MountedDevices", &Value::of_bytes(r"\DosDevices\C:", &[1; 12])).unwrap());
+})]
+#[case::letter_by_the_older_table(true, |made: &mut Made| {
+    let record = [SIGNATURE.to_le_bytes().to_vec(), (START * 512).to_le_bytes().to_vec()].concat();
+    let settings = made.settings();
+    made.system = changed(&settings, |edit| edit.set("MountedDevices", &Value::of_bytes(r"\DosDevices\C:", &record)).unwrap());
 })]
 #[case::no_driver_starts(true, |made: &mut Made| {
     let settings = made.settings();

@@ -31,8 +31,8 @@ pub fn program(machine: u16, subsystem: u16, says: &str) -> Vec<u8> {
     out
 }
 
-/// A boot store whose system is on a device.
-pub fn store(device: Device, uefi: bool) -> Vec<u8> {
+/// A boot store whose system, by this name, is on a device.
+pub fn store(device: Device, uefi: bool, name: &str) -> Vec<u8> {
     let mut edit = Edit::new("BCD00000000");
     let mut set = |object: &str, number: u32, value: Value| {
         edit.set(&format!(r"Objects\{object}\Elements\{number:08x}"), &Value { name: "Element".into(), ..value }).unwrap();
@@ -44,7 +44,7 @@ pub fn store(device: Device, uefi: bool) -> Vec<u8> {
     set(LOADER, element::SYSTEM_DEVICE, Value::of_bytes("", &device));
     set(LOADER, element::PATH, Value::of_text("", if uefi { r"\Windows\system32\winload.efi" } else { r"\Windows\system32\winload.exe" }));
     set(LOADER, element::SYSTEM_ROOT, Value::of_text("", r"\Windows"));
-    set(LOADER, element::DESCRIPTION, Value::of_text("", "Station"));
+    set(LOADER, element::DESCRIPTION, Value::of_text("", name));
     for object in [MANAGER, LOADER] {
         edit.set(&format!(r"Objects\{object}\Description"), &Value::of_number("Type", 0x1020_0003)).unwrap();
     }

@@ -60,8 +60,7 @@ fn proof_lines(job: &JobView, report: &Report, width: usize) -> Numbered {
     // The links of a chain have longer names.
     let name = |line: &badger_inspect::Line| match line.link.rsplit('/').next() {
         Some(link) if !link.is_empty() && width < 96 => cut(link, 11),
-        _ if line.link.is_empty() => line.what.clone(),
-        _ => line.link.clone(),
+        _ => line.name(),
     };
     let names = report.proof.iter().map(|line| name(line).len() + 1).max().unwrap_or(0).max(12);
     for (at, line) in report.proof.iter().enumerate() {
