@@ -667,6 +667,14 @@ fn a_disk_for_bios_is_made_one_for_uefi_from_the_plan() {
     screen.wait_for("fit auto,uefi");
     let plan = screen.wait_for("room is left for a system partition");
     assert!(plan.contains("by BIOS no more"), "{plan}");
+    // A machine for BIOS would not start that; one that can do both takes it.
+    screen.keys(&["w"]);
+    screen.wait_for("take the rule away");
+    screen.keys(&["w"]);
+    screen.wait_for("switched to IDE");
+    screen.keys(&["w"]);
+    let plan = screen.wait_for("Machine with UEFI and BIOS, SATA");
+    assert!(!plan.contains("take the rule away"), "{plan}");
     screen.keys(&["Enter"]);
     screen.wait_for("Type 93B6 to release Tamarack T480");
     screen.typed("93B6");

@@ -78,11 +78,25 @@ pub fn of(drive: &Source, looked: &Looked) -> Stake {
         }
     }
     let is_any = folders.keys().any(|(_, is_home)| *is_home);
+    // A system writes more often than anybody in it.
+    let counts = |file: &Newest| !is_any || folder_of(&file.path).is_some_and(|(_, is_home)| is_home);
+    stake.newest.retain(counts);
+    stake.newest.truncate(NAMED);
     let whose = folders.into_iter().filter(|((_, is_home), _)| *is_home == is_any);
     stake.whose = whose.map(|((name, _), (files, bytes))| Whose { name, files, bytes }).collect();
     stake.whose.sort_by_key(|folder| std::cmp::Reverse(folder.bytes));
     stake.whose.truncate(FOLDERS);
     stake
+}
+
+/// So many of people's files and of all others as may be named in the end.
+fn keep_newest(newest: &mut Vec<Newest>) {
+    let (mut homes, mut others) = (0, 0);
+    newest.retain(|file| {
+        let count = if folder_of(&file.path).is_some_and(|(_, is_home)| is_home) { &mut homes } else { &mut others };
+        *count += 1;
+        *count <= NAMED
+    });
 }
 
 /// Adds what one volume holds, until there was enough.
@@ -111,7 +125,7 @@ fn add(stake: &mut Stake, folders: &mut BTreeMap<(String, bool), (u64, u64)>, fs
             }
         }
         stake.newest.sort_by_key(|file| std::cmp::Reverse(file.modified));
-        stake.newest.truncate(NAMED);
+        keep_newest(&mut stake.newest);
         if entries > MOST {
             stake.more = true;
             break;

@@ -14,6 +14,8 @@ use badger_inspect::{Hazard, Level, Looked, hazard};
 use badger_layout::fit::Part;
 use badger_layout::plan::{Draft, Ids, Side};
 use badger_layout::{Plan, Rules};
+use badger_system::Machine;
+use badger_system::machine::Starts;
 use badger_transfer::journal::{Journal, Unfinished};
 use badger_transfer::resume;
 use badger_transfer::tally::Tally;
@@ -100,7 +102,7 @@ impl Prepared {
         }
         standing.extend(starting::before(order, &source, &looked, &candidate));
         let references = named(&source, &looked, &surveyed, draft.plan());
-        let hazards = hazards(&standing, &looked, draft.plan(), &references, whole);
+        let hazards = hazards(&standing, &looked, draft.plan(), &references, whole, order.machine.as_ref());
         let order = order.clone();
         Ok(Self { order, source, looked, candidate, draft, hazards, unfinished, surveyed, parts, references, witness, standing, begun: past })
     }
@@ -121,7 +123,7 @@ impl Prepared {
         }
         self.order.fit = Some(rules.clone());
         self.references = named(&self.source, &self.looked, &self.surveyed, self.draft.plan());
-        self.hazards = hazards(&self.standing, &self.looked, self.draft.plan(), &self.references, whole);
+        self.hazards = hazards(&self.standing, &self.looked, self.draft.plan(), &self.references, whole, self.order.machine.as_ref());
         Ok(())
     }
 
@@ -213,8 +215,23 @@ fn named(source: &Source, looked: &Looked, surveyed: &[Surveyed], plan: &Plan) -
 }
 
 /// All there is to know, the stops first.
-fn hazards(standing: &[Hazard], looked: &Looked, plan: &Plan, references: &[Reference], whole: Vec<Hazard>) -> Vec<Hazard> {
+fn hazards(
+    standing: &[Hazard],
+    looked: &Looked,
+    plan: &Plan,
+    references: &[Reference],
+    whole: Vec<Hazard>,
+    machine: Option<&Machine>,
+) -> Vec<Hazard> {
     let mut all = [standing, &hazard::of_plan(looked, plan, references), &whole].concat();
+    // That it starts the other way from then on is said with what makes it so.
+    if all.iter().any(|hazard| hazard.code == "becomes-uefi") {
+        all.retain(|hazard| !["table-changes", "machine-firmware"].contains(&hazard.code));
+        if let Some(machine) = machine.filter(|machine| machine.firmware == Some(Starts::Bios)) {
+            let text = format!("{}: it starts by BIOS, and by the rule uefi the target starts by UEFI only: take the rule away", machine.name);
+            all.push(Hazard::new(Level::Mind, "machine-firmware", text));
+        }
+    }
     all.sort_by_key(|hazard| hazard.level);
     all
 }

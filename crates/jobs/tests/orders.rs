@@ -178,6 +178,10 @@ fn the_newest_files_of_a_target_are_what_is_at_stake() {
     assert!(std::process::Command::new("mke2fs").args(["-q", "-F", "-t", "ext4", "-d"]).arg(&data).arg(&second).status().unwrap().success());
     let drive = Workshop::default().source(&second).unwrap();
     let stake = badger_inspect::stake::of(&drive, &badger_inspect::Looked::at(&drive));
+    assert!(
+        stake.newest.len() == 3 && stake.newest.iter().all(|file| file.path.contains("/home/") && !file.path.contains("lost+found")),
+        "{stake:?}"
+    );
     assert_eq!(whose(&stake), [("piers".to_string(), 2, 1400), ("nell".to_string(), 1, 700)]);
 }
 

@@ -106,10 +106,10 @@ pub fn draw(past: &Past, row: &JobRow, all: &[JobRow], frame: &mut Frame, area: 
     let mut told: Vec<&Line> = sheet.report.proof.iter().filter(|line| line.result != Verdict::Holds).collect();
     told.sort_by_key(|line| [Verdict::Fails, Verdict::Differs, Verdict::NotChecked].iter().position(|result| *result == line.result));
     for line in told.into_iter().take(TOLD) {
-        let name = if line.link.is_empty() { &line.what } else { &line.link };
+        let name = line.name();
         let text = cut(&line.text, usize::from(area.width).saturating_sub(30));
         let (mark, _) = verdict(line.result);
-        lines.push(vec![loud(chain::mean(line.result), format!("      {mark} ")), say(Mean::Text, pad(&cut(name, 20), 21)), say(Mean::Quiet, text)]);
+        lines.push(vec![loud(chain::mean(line.result), format!("      {mark} ")), say(Mean::Text, pad(&cut(&name, 20), 21)), say(Mean::Quiet, text)]);
     }
     let others = before(row, all);
     if !others.is_empty() {
