@@ -671,9 +671,9 @@ fn a_disk_for_bios_is_made_one_for_uefi_from_the_plan() {
     screen.keys(&["w"]);
     screen.wait_for("take the rule away");
     screen.keys(&["w"]);
-    screen.wait_for("switched to IDE");
+    screen.wait_for("x86 of 32 bits");
     screen.keys(&["w"]);
-    let plan = screen.wait_for("Machine with UEFI and BIOS, SATA");
+    let plan = screen.wait_for("UEFI and BIOS, SATA: whether");
     assert!(!plan.contains("take the rule away"), "{plan}");
     screen.keys(&["Enter"]);
     screen.wait_for("Type 93B6 to release Tamarack T480");

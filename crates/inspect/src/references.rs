@@ -162,7 +162,7 @@ pub fn find(table: &badger_layout::Table, carriers: &[Carrier], plan: &Plan) -> 
     for volume in carriers {
         let Some(planned) = plan.planned(volume.number) else { continue };
         let mut add = |place: &str, names: String, effect| out.push(Reference { number: volume.number, place: place.into(), names, effect });
-        if matches!(volume.kind, Kind::Ntfs | Kind::ExFat | Kind::Fat12 | Kind::Fat16 | Kind::Fat32) {
+        if has_boot_sector(volume.kind) {
             let (from, to) = (volume.start / u64::from(plan.source.sector), planned.start);
             let effect = if from == to && plan.source.sector == plan.target.sector { Effect::Kept } else { Effect::SetRight };
             add("boot sector", format!("its first sector, {from}{}", if from == to { String::new() } else { format!(", now {to}") }), effect);
@@ -181,7 +181,9 @@ pub fn find(table: &badger_layout::Table, carriers: &[Carrier], plan: &Plan) -> 
             if badger_fs::tree::find(fs, path).is_ok() {
                 // Neither a number nor a length is in there; the newer kind of table is named by identifiers alone.
                 let is_by_place = table.kind == badger_layout::Kind::Mbr;
-                let moved = change.ids || is_by_place && plan.partitions.iter().any(|planned| moved(table, plan, planned));
+                let has_letter = |number: Option<u32>| carriers.iter().any(|other| Some(other.number) == number && has_boot_sector(other.kind));
+                let mut lettered = plan.partitions.iter().filter(|planned| has_letter(planned.from));
+                let moved = change.ids || is_by_place && lettered.any(|planned| moved(table, plan, planned));
                 let names = if path.ends_with("SYSTEM") { "drive letters by disk and partition" } else { "the system's partition by disk and place" };
                 add(path, names.into(), if moved { Effect::StartUp } else { Effect::Kept });
             }
@@ -192,6 +194,11 @@ pub fn find(table: &badger_layout::Table, carriers: &[Carrier], plan: &Plan) -> 
     let mut seen = std::collections::HashSet::new();
     out.retain(|one| seen.insert((one.number, one.place.clone(), one.names.clone())));
     out
+}
+
+/// Whether a volume says in its first sector where it begins; systems of the NT family give letters to such ones only.
+fn has_boot_sector(kind: Kind) -> bool {
+    matches!(kind, Kind::Ntfs | Kind::ExFat | Kind::Fat12 | Kind::Fat16 | Kind::Fat32)
 }
 
 fn moved(table: &badger_layout::Table, plan: &Plan, planned: &badger_layout::plan::Planned) -> bool {
