@@ -5,12 +5,11 @@ use crate::patch::{Patch, in_file_where_changed};
 use crate::places::{Place, Places, Sought, whole};
 use crate::registry::{Edit, Hive, Value};
 use crate::store::Device;
+use crate::windows::{OWN_LETTER, hive};
 use badger_drive::Source;
 use badger_drive::field::{le32, le64};
 
 const KEY: &str = "MountedDevices";
-/// The record of the system's own volume.
-pub(crate) const OWN: &str = r"\DosDevices\C:";
 /// The settings of a system.
 pub(crate) const SETTINGS: &str = "/Windows/System32/config/SYSTEM";
 
@@ -33,7 +32,7 @@ fn record(device: Device) -> Option<Vec<u8>> {
 fn wrong(hive: &Hive, places: &Places, own: &Place, device: &dyn Fn(&Place) -> Option<Device>) -> Option<Vec<Value>> {
     let key = hive.key(KEY).ok().flatten().filter(|_| hive.base().is_clean())?;
     let values = hive.values(&key).0;
-    let mine = values.iter().find(|value| value.name == OWN)?.data.clone();
+    let mine = values.iter().find(|value| value.name == OWN_LETTER)?.data.clone();
     // Others of that disk by the older kind of table are told by its signature.
     let signature = (mine.len() == 12).then(|| le32(&mine, 0));
     let place_of = |value: &Value| match () {
@@ -49,7 +48,7 @@ fn wrong(hive: &Hive, places: &Places, own: &Place, device: &dyn Fn(&Place) -> O
 
 /// Sets the letters right that a system keeps; `None` where they are right, it keeps none, or its registry was not written to its end.
 pub(crate) fn set_right(drive: &Source, places: &Places, own: &Place, device: &dyn Fn(&Place) -> Option<Device>) -> Option<Lettered> {
-    let hive = crate::windows::hive(own, SETTINGS).ok().flatten()?;
+    let hive = hive(own, SETTINGS).ok().flatten()?;
     let wrong = wrong(&hive, places, own, device).filter(|wrong| !wrong.is_empty())?;
     let Sought::Here(content) = own.file(SETTINGS) else { return None };
     let old = whole(&content).ok()?;

@@ -250,9 +250,12 @@ fn image_path(image: &str, root: &str) -> String {
     }
 }
 
+/// The record of the letter of the system's own volume.
+pub(crate) const OWN_LETTER: &str = r"\DosDevices\C:";
+
 /// Whether the letter of the system's volume is still that volume's.
 fn mounted(hive: &Hive, table: &Table, system: &Place, links: &mut Vec<Link>) {
-    let record = match hive.find("MountedDevices", crate::letters::OWN) {
+    let record = match hive.find("MountedDevices", OWN_LETTER) {
         Ok(Some(record)) => record.data,
         Ok(None) => {
             return links.push(Link::unknown("letters", "the registry does not say which volume is C:; the system settles that when it starts"));
