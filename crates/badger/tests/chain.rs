@@ -238,7 +238,16 @@ static ROOTS: [Breaks; 6] = [
 ];
 
 /// Where the system lies in a subvolume.
-static SUBVOLUMES: [Breaks; 2] = [
+static SUBVOLUMES: [Breaks; 4] = [
+    ("a stub that looks at the top of the volume", &["uefi/configuration"], |disk| {
+        let stub = disk.scratch.join("stub");
+        disk.mtools("mcopy", &["-o", "::/EFI/debian/grub.cfg", path(&stub)]);
+        fs::write(&stub, fs::read_to_string(&stub).unwrap().replace("/@/boot", "/boot")).unwrap();
+        disk.mtools("mcopy", &["-o", path(&stub), "::/EFI/debian/grub.cfg"]);
+    }),
+    ("a kernel that is looked for at the top of the volume", &["kernel"], |disk| {
+        disk.change_text("/boot/grub/grub.cfg", "linux /@/boot", "linux /boot");
+    }),
     ("a subvolume that is not there", &["subvolume"], |disk| disk.change_text("/boot/grub/grub.cfg", "subvol=@", "subvol=@old")),
     ("a subvolume in fstab that is not there", &["mounts"], |disk| {
         disk.change("/etc/fstab", |bytes| {

@@ -103,8 +103,12 @@ const MOST_ENTRIES: usize = 64;
 /// Names under which subvolumes with systems are usual.
 const TOPS: [&str; 4] = ["/@", "/root", "/@rootfs", "/@root"];
 
-/// The folder of a volume that a system on it has as its root; empty where that is the volume's own top.
-pub fn top(tree: &dyn Tree) -> String {
+/// The folder of a volume that a system on it has as its root; empty where that is the volume's own top, as everywhere but on
+/// volumes that are parted further.
+pub fn top(tree: &dyn Tree, kind: Kind) -> String {
+    if kind != Kind::Btrfs {
+        return String::new();
+    }
     let is_root = |path: &str| badger_fs::tree::find(tree, &format!("{path}/etc/fstab")).is_ok();
     if is_root("") {
         return String::new();
@@ -168,7 +172,7 @@ pub fn find(table: &badger_layout::Table, carriers: &[Carrier], plan: &Plan) -> 
             add("boot sector", format!("its first sector, {from}{}", if from == to { String::new() } else { format!(", now {to}") }), effect);
         }
         let Some(fs) = volume.fs else { continue };
-        let top = top(fs);
+        let top = top(fs, volume.kind);
         for path in configurations(fs, &top) {
             let mark = if path.starts_with("/etc/default/") || path.ends_with(".conf") { "root=" } else { "" };
             let text = Some(text(fs, &path)).filter(|text| !text.is_empty()).unwrap_or_else(|| text(fs, &format!("{top}{path}")));

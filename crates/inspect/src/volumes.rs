@@ -111,7 +111,11 @@ pub fn line(surveyed: &Surveyed, sector: u64) -> Line {
     let Some(survey) = surveyed.survey() else {
         return match surveyed.volume.state {
             State::Damaged => Line::new("file-system", Verdict::Fails, format!("{name}: {}", surveyed.volume.problems.join("; "))),
-            _ => Line::new("file-system", Verdict::NotChecked, format!("{name}: recognised; its inside is not read yet")),
+            State::Dirty => {
+                let text = format!("{name}: recognised, and not put away when it was last in use; its structures are not checked here");
+                Line::new("file-system", Verdict::NotChecked, text)
+            }
+            _ => Line::new("file-system", Verdict::NotChecked, format!("{name}: recognised; its structures are not checked here")),
         };
     };
     let faults = survey.findings.iter().filter(|finding| finding.weight > Weight::Note).count();

@@ -7,6 +7,7 @@ use badger_bench::Bench;
 use badger_bench::ledger;
 use badger_bench::ribbon::Ribbon;
 use badger_drive::ground::Ground;
+use badger_drive::health::State;
 use badger_drive::{Candidate, Refusal, Source, Witness};
 use badger_inspect::references::{self, Carrier, Reference};
 use badger_inspect::volumes::{self, Surveyed};
@@ -19,6 +20,7 @@ use badger_system::machine::Starts;
 use badger_transfer::journal::{Journal, Unfinished};
 use badger_transfer::resume;
 use badger_transfer::tally::Tally;
+use std::path::Path;
 
 /// An order that was looked at and planned; nothing is written yet.
 pub struct Prepared {
@@ -91,6 +93,9 @@ impl Prepared {
             unfinished = Some((past, job));
         }
         let mut standing = hazard::of_pair(&bench.workshop, &source, &looked, &candidate, order.ids);
+        let gentler = "salvage it instead: that reads what matters first, and leaves trouble for later";
+        standing.extend(failing(bench, &source.identity().path, "source-fails", ("the source", gentler)));
+        standing.extend(failing(bench, &candidate.identity().path, "target-fails", ("the target", "take another drive")));
         let (key, continued) = (candidate.key(), unfinished.as_ref().map(|(_, job)| *job));
         standing.extend(bench.unfinished_copy(&key).filter(|(job, _)| Some(*job) != continued).map(|(_, hazard)| hazard));
         if let Some((past, job)) = &unfinished {
@@ -215,6 +220,12 @@ fn named(source: &Source, looked: &Looked, surveyed: &[Surveyed], plan: &Plan) -
 }
 
 /// All there is to know, the stops first.
+/// A drive that says of itself that it fails.
+fn failing(bench: &Bench, path: &Path, code: &'static str, (what, way): (&str, &str)) -> Option<Hazard> {
+    let health = bench.workshop.health(&bench.workshop.found(path)?);
+    (health.state == State::Failing).then(|| Hazard::new(Level::Mind, code, format!("{what} fails: {}; {way}", health.text)))
+}
+
 fn hazards(
     standing: &[Hazard],
     looked: &Looked,

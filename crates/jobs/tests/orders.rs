@@ -54,6 +54,20 @@ impl Place {
     }
 }
 
+/// A drive that says of itself that it fails is named before anything is read of it at length: as a source, and as a target.
+#[test]
+fn a_drive_that_fails_is_said_so() {
+    let place = Place::new();
+    let (from, to) = (place.drive("from", 4, Some(7)), place.drive("onto", 4, None));
+    let order = Order::new(&from, &to);
+    assert!(!place.codes(&order).iter().any(|(_, code)| code.ends_with("-fails")));
+    for (drive, code) in [(&from, "source-fails"), (&to, "target-fails")] {
+        let text = fs::read_to_string(drive).unwrap();
+        fs::write(drive, format!("{text}[health]\nunreadable = 3\nwarnings = [\"it says itself that it fails\"]\n")).unwrap();
+        assert!(place.codes(&order).contains(&(Level::Mind, code)), "{:?}", place.codes(&order));
+    }
+}
+
 #[test]
 fn hazards_come_by_level_and_name_what_is_lost() {
     let place = Place::new();

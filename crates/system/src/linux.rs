@@ -186,6 +186,10 @@ fn kernel(bytes: &[u8]) -> Result<String, String> {
 
 /// A file of an entry, whole.
 fn wanted(place: &Place, path: &str, link: &'static str, what: &str) -> Result<Vec<u8>, Link> {
+    if let Some(top) = place.hidden_in(path) {
+        let text = format!("{what} {path} is looked for at the top of {}, and lies in the subvolume {top}", place.name());
+        return Err(Link::broken(link, text));
+    }
     match place.file(path) {
         Sought::Missing => Err(Link::broken(link, format!("{what} {path} is not on {}", place.name()))),
         Sought::Unreadable(why) if place.files.is_err() => {

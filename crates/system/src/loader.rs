@@ -95,6 +95,10 @@ pub(crate) fn of_config(places: &Places, place: &Place, path: &str, links: &mut 
 }
 
 fn follow_config(places: &Places, place: &Place, path: &str, links: &mut Vec<Link>) {
+    if let Some(top) = place.hidden_in(path) {
+        let text = format!("the loader looks for its configuration {path} at the top of {}, and it lies in the subvolume {top}", place.name());
+        return links.push(Link::broken("configuration", text));
+    }
     let text = match place.text(path) {
         Ok(Some(text)) => text,
         Ok(None) => return links.push(Link::broken("configuration", format!("the loader's configuration {path} is not on {}", place.name()))),

@@ -112,6 +112,26 @@ impl Place {
         is_there
     }
 
+    /// Where a path begins from the top of the volume, or of what is mounted of it by default, as loaders have it; `None` where only the system has
+    /// it there, or nobody.
+    fn start_for_loader(&self, path: &str) -> Option<String> {
+        let volume = self.files.as_ref().ok()?;
+        [None, volume.mounted()].into_iter().map(Option::unwrap_or_default).find(|start| tree::find(&**volume, &format!("{start}{path}")).is_ok())
+    }
+
+    /// The root of the system, where a path is there and not where a loader looks for it.
+    pub(crate) fn hidden_in(&self, path: &str) -> Option<String> {
+        let (volume, top) = (self.files.as_ref().ok()?, self.top.borrow());
+        let is_hidden = || self.start_for_loader(path).is_none() && tree::find(&**volume, &format!("{top}{path}")).is_ok();
+        (!top.is_empty() && is_hidden()).then(|| top.clone())
+    }
+
+    /// A path of the system as it is from the top of the volume on.
+    pub(crate) fn whole_path(&self, path: &str) -> String {
+        let start = self.start_for_loader(path).unwrap_or_else(|| self.top.borrow().clone());
+        format!("{start}{path}")
+    }
+
     /// Whether a folder is there, from the top of the volume on; also where that cannot be told.
     pub(crate) fn has_folder(&self, folder: &str) -> bool {
         self.files.as_ref().map_or(true, |volume| tree::find(&**volume, folder).is_ok_and(|node| node.kind == NodeKind::Directory))
@@ -217,8 +237,9 @@ impl Places {
                 partition.id.to_lowercase()
             };
             let files = badger_fs::files(drive, start, len).map_err(|finding| finding.text);
-            let top = files.as_ref().map(|files| references::top(&**files)).unwrap_or_default();
-            Place { partition: partition.clone(), start, top: RefCell::new(top), found: looked.volume(partition.number).cloned(), files, partuuid }
+            let found = looked.volume(partition.number).cloned();
+            let top = files.as_ref().ok().zip(found.as_ref()).map(|(files, found)| references::top(&**files, found.kind)).unwrap_or_default();
+            Place { partition: partition.clone(), start, top: RefCell::new(top), found, files, partuuid }
         });
         Self { all: all.collect(), followed: RefCell::default(), initials: RefCell::default() }
     }

@@ -172,7 +172,8 @@ fn linux(places: &Places) -> Result<Option<Filling>, String> {
     if on.id().is_empty() {
         return Err(format!("{}, with the loader's configuration, has no identifier that it could be found by", on.name()));
     }
-    let stub = format!("search --no-floppy --fs-uuid --set=root {}\nset prefix=($root){folder}\nconfigfile $prefix/grub.cfg\n", on.id());
+    let prefix = on.whole_path(folder);
+    let stub = format!("search --no-floppy --fs-uuid --set=root {}\nset prefix=($root){prefix}\nconfigfile $prefix/grub.cfg\n", on.id());
     for system in &places.all {
         for (path, front) in KEPT {
             let (Ok(Some(bytes)), front) = (system.read(path), front.map(|front| system.read(front))) else { continue };

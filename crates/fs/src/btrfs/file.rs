@@ -71,8 +71,8 @@ fn part(start: u64, item: &[u8]) -> Result<Part> {
     match item[20] {
         0 => {
             let bytes = item.get(21..).unwrap_or_default();
-            if size > MOST_PACKED || packing.is_none() && bytes.len() as u64 != size {
-                return Err(damaged("the length of what stands beside the inode"));
+            if start != 0 || size > MOST_PACKED || packing.is_none() && bytes.len() as u64 != size {
+                return Err(damaged("the place or the length of what stands beside the inode"));
             }
             let bytes = match packing {
                 None => bytes.to_vec(),

@@ -23,6 +23,8 @@ const MOST_LEVEL: u8 = 7;
 const MOST_HELD: u64 = 32 << 20;
 /// So many chunks are held: of the smallest ones, as many as 4 TiB have.
 const MOST_CHUNKS: usize = 1 << 20;
+/// Copies of a chunk at the most.
+const MOST_COPIES: usize = 4;
 
 /// Where a tree begins: place, level, and when it was written.
 pub(super) type Root = (u64, u8, u64);
@@ -33,6 +35,17 @@ struct Chunk {
     copies: Vec<u64>,
     /// It is spread over several drives, or lies on others.
     spread: bool,
+}
+
+impl Chunk {
+    fn read(item: &[u8], device: u64) -> Self {
+        let (len, kind, count) = (le64(item, 0), le64(item, 24), usize::from(le16(item, 44)));
+        let stripes = item.get(48..).unwrap_or_default().as_chunks::<32>().0.iter().take(count);
+        let own = stripes.filter(|stripe| le64(&stripe[..], 0) == device).map(|stripe| le64(stripe, 8));
+        let copies: Vec<u64> = own.take(MOST_COPIES).collect();
+        let spread = copies.is_empty() || count > 1 && (kind & STRIPES != 0 || kind & COPIES == 0);
+        Self { len, copies, spread }
+    }
 }
 
 /// A node that is whole: its keys are in order, and every item lies within it.
@@ -96,26 +109,18 @@ impl Trees {
         while let Some(head) = first.get(at..at + 17 + 48) {
             let len = 48 + usize::from(le16(head, 17 + 44)) * 32;
             let chunk = first.get(at + 17..at + 17 + len).ok_or_else(|| damaged("the first chunks are cut off"))?;
-            trees.add_chunk(le64(head, 9), chunk);
+            trees.chunks.insert(le64(head, 9), Chunk::read(chunk, trees.sb.device));
             at += 17 + len;
         }
         let mut all = Vec::new();
         trees.each(trees.sb.chunks, ((0, 0, 0), LAST), &mut |key, item| {
             if key.1 == CHUNK && all.len() < MOST_CHUNKS {
-                all.push((key.2, item.to_vec()));
+                all.push((key.2, Chunk::read(item, trees.sb.device)));
             }
             ControlFlow::Continue(())
         })?;
-        all.iter().for_each(|(start, item)| trees.add_chunk(*start, item));
+        trees.chunks.extend(all);
         Ok(trees)
-    }
-
-    fn add_chunk(&mut self, start: u64, item: &[u8]) {
-        let (len, kind, count) = (le64(item, 0), le64(item, 24), usize::from(le16(item, 44)));
-        let stripes = item.get(48..).unwrap_or_default().as_chunks::<32>().0.iter().take(count);
-        let copies: Vec<u64> = stripes.filter(|stripe| le64(&stripe[..], 0) == self.sb.device).map(|stripe| le64(stripe, 8)).collect();
-        let spread = copies.is_empty() || count > 1 && (kind & STRIPES != 0 || kind & COPIES == 0);
-        self.chunks.insert(start, Chunk { len, copies, spread });
     }
 
     /// Where a stretch of the volume's own places lies on this drive, once for each copy, and how much of it lies there in one piece.
@@ -178,12 +183,15 @@ impl Trees {
         if (1..count).any(|slot| node.key(slot) <= node.key(slot - 1)) {
             return Err(damaged("its keys are out of order"));
         }
-        let is_inside = |slot: usize| {
+        // Items lie from the end backward, none over another: what is read of a node is never more than it has.
+        let place = |slot: usize| {
             let at = HEAD + slot * 25 + 17;
-            HEAD as u64 + u64::from(le32(&node.bytes, at)) + u64::from(le32(&node.bytes, at + 4)) <= node.bytes.len() as u64
+            let start = HEAD as u64 + u64::from(le32(&node.bytes, at));
+            start..start + u64::from(le32(&node.bytes, at + 4))
         };
-        if level == 0 && !(0..count).all(is_inside) {
-            return Err(damaged("an item lies out of it"));
+        let behind = |slot: usize| slot.checked_sub(1).map_or(node.bytes.len() as u64, |before| place(before).start);
+        if level == 0 && (0..count).any(|slot| place(slot).end > behind(slot)) {
+            return Err(damaged("an item lies out of it, or over another one"));
         }
         Ok(node)
     }

@@ -17,8 +17,9 @@ const UNFINISHED: u8 = 0x80;
 const MOST_LEVELS: u32 = 5;
 /// The longest value.
 const MOST_VALUE: u32 = 64 << 10;
-/// So many blocks of attributes are read of one file.
+/// So many blocks of attributes are read of one file, and so many bytes.
 const MOST_BLOCKS: usize = 4096;
+const MOST_BYTES: usize = 16 << 20;
 
 type Attributes = Vec<(String, Vec<u8>)>;
 
@@ -50,6 +51,20 @@ fn damaged(what: &str) -> Finding {
     Finding::new("xfs-attributes", format!("its attributes are damaged: {what}"))
 }
 
+/// What may still be read of one file's attributes: entries may name the same bytes over and over.
+struct Left {
+    blocks: usize,
+    bytes: usize,
+}
+
+impl Left {
+    fn take(&mut self, blocks: usize, bytes: usize) -> Result<()> {
+        let left = self.blocks.checked_sub(blocks).zip(self.bytes.checked_sub(bytes));
+        (self.blocks, self.bytes) = left.ok_or_else(|| damaged("there are more than there can be"))?;
+        Ok(())
+    }
+}
+
 impl Xfs {
     pub(super) fn attributes_of(&self, inode: &Inode) -> Result<Attributes> {
         let (fork, mut out) = (inode.attributes(), Vec::new());
@@ -68,7 +83,7 @@ impl Xfs {
             return Ok(out);
         }
         let map = self.attribute_map(inode, &fork)?;
-        let mut left = MOST_BLOCKS;
+        let mut left = Left { blocks: MOST_BLOCKS, bytes: MOST_BYTES };
         self.attribute_block(inode, &map, (0, MOST_LEVELS), &mut left, &mut out)?;
         Ok(out)
     }
@@ -80,8 +95,8 @@ impl Xfs {
     }
 
     /// A block of attributes by its number, or of the tree that finds them, and what is below.
-    fn attribute_block(&self, inode: &Inode, map: &FileMap, (number, levels): (u32, u32), left: &mut usize, out: &mut Attributes) -> Result<()> {
-        *left = left.checked_sub(1).ok_or_else(|| damaged("there are more than there can be"))?;
+    fn attribute_block(&self, inode: &Inode, map: &FileMap, (number, levels): (u32, u32), left: &mut Left, out: &mut Attributes) -> Result<()> {
+        left.take(1, 0)?;
         let mut bytes = vec![0; self.sb.block as usize];
         map.read(&self.volume, u64::from(number) * self.sb.block, &mut bytes)?;
         let mark = be16(&bytes, 8);
@@ -107,12 +122,14 @@ impl Xfs {
                     let (at, flags) = (usize::from(be16(entry, 4)), entry[6]);
                     if flags & BESIDE != 0 {
                         let (value, name) = (usize::from(be16(&bytes, at)), usize::from(bytes.get(at + 2).copied().unwrap_or(0)));
+                        left.take(0, name + value)?;
                         let both = bytes.get(at + 3..at + 3 + name + value).ok_or_else(|| damaged("an entry"))?;
                         add(flags, &both[..name], &both[name..], out);
                     } else {
                         let (block, len, name) = (be32(&bytes, at), be32(&bytes, at + 4), usize::from(bytes.get(at + 8).copied().unwrap_or(0)));
                         let name = bytes.get(at + 9..at + 9 + name).ok_or_else(|| damaged("an entry"))?;
                         if flags & UNFINISHED == 0 {
+                            left.take(0, name.len() + len as usize)?;
                             add(flags, name, &self.long_value(inode, map, block, len)?, out);
                         }
                     }

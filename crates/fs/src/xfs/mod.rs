@@ -321,7 +321,7 @@ impl Xfs {
             let len = usize::try_from(directory.size()).unwrap_or(usize::MAX);
             return self.short_names(fork.bytes.get(..len).unwrap_or(fork.bytes), found);
         }
-        let size = directory.size().min(MOST_DIRECTORY).min(NAMES_END).next_multiple_of(self.sb.directory);
+        let size = directory.size().min(MOST_DIRECTORY).min(NAMES_END).min(self.volume.len()).next_multiple_of(self.sb.directory);
         let content = FileMap::new(size, self.pieces(directory, &fork)?, Form::Plain);
         if content.pieces().len() > 1 {
             self.volume.expect(content.pieces().iter().filter_map(|piece| Some((piece.at?, piece.len))));
@@ -411,7 +411,8 @@ impl Tree for Xfs {
                 let place = extent.at.map(|at| at + block * self.sb.block);
                 let bytes = self.volume.read(place.unwrap_or(u64::MAX), self.sb.block as usize)?;
                 let len = be32(&bytes, 8) as usize;
-                let part = bytes.get(56..56 + len.min(size)).filter(|_| &bytes[..4] == b"XSLM" && self.is_whole(&bytes, 12, (32, inode.number)));
+                let part =
+                    bytes.get(56..56 + len.min(size)).filter(|_| len > 0 && &bytes[..4] == b"XSLM" && self.is_whole(&bytes, 12, (32, inode.number)));
                 out.extend(part.ok_or_else(|| Finding::new("xfs-link", "where the link leads is damaged"))?);
                 if out.len() >= size {
                     out.truncate(size);

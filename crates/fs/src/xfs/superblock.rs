@@ -138,6 +138,9 @@ pub(super) fn log(sb: &SuperBlock, read: &dyn Fn(u64, usize) -> Option<Vec<u8>>)
     let (start, blocks) = sb.log;
     let Some(start) = sb.place(start).filter(|start| *start > 0) else { return Log::Unknown };
     let count = blocks.saturating_mul(sb.block) / UNIT;
+    if count == 0 {
+        return Log::Unknown;
+    }
     let unit = |number: u64| read(start.checked_add(number % count * UNIT)?, UNIT as usize);
     // Every unit begins with the number of the round in which it was written; the head of a record has its mark in front.
     let round = |number: u64| unit(number).map(|bytes| if be32(&bytes, 0) == RECORD { be32(&bytes, 4) } else { be32(&bytes, 0) });
@@ -176,6 +179,8 @@ fn recognise(stretch: &Stretch, head: &[u8]) -> Option<Recognised> {
     volume.id = uuid(array(head, 32));
     volume.label = text(&head[108..120]);
     match SuperBlock::read(head) {
+        // What is not known here is not broken.
+        Err(finding) if finding.code != "xfs-super-block" => {}
         Err(finding) => {
             volume.state = State::Damaged;
             volume.problems.push(finding.text);
