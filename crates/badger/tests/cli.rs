@@ -550,7 +550,7 @@ fn the_sample_workshop_goes_through_and_its_paper_is_text() {
     }
     let paper = dir.join("LR-207.pdf");
     let info = text(&tool(&["pdfinfo", path(&paper)]).stdout);
-    assert!(info.contains("Pages:           1") && info.contains("A4"), "{info}");
+    assert!(info.contains("Pages:           2") && info.contains("A4"), "{info}");
     let words = text(&tool(&["pdftotext", "-layout", path(&paper), "-"]).stdout);
     for word in [
         "Lantern Row Repairs",

@@ -777,6 +777,8 @@ fn what_changed_between_two_images_is_shown_file_by_file(#[case] width: usize, #
     screen.keys(&["Enter"]);
     screen.wait_for("On the bench · 9 drives");
     screen.wait_for("◇ just in");
+    // What is not looked at yet is chosen from all.
+    screen.wait_for("Letters");
     screen.keys(&["d"]);
     screen.wait_for("▸ letters");
     // What the image goes on from is offered.
