@@ -72,6 +72,11 @@ pub(crate) trait Kept: Send + Sync {
         &[]
     }
 
+    /// See [`Content::is_placed`].
+    fn is_placed(&self) -> bool {
+        true
+    }
+
     /// See [`Content::is_packed`].
     fn is_packed(&self) -> bool {
         false
@@ -102,6 +107,14 @@ impl<'a> Content<'a> {
         match &self.0 {
             Opened::Mapped(map, _) => &map.pieces,
             Opened::Kept(file) => file.pieces(),
+        }
+    }
+
+    /// Whether its pieces say where all of it lies: not where a part lies on another drive, or nobody knows where.
+    pub fn is_placed(&self) -> bool {
+        match &self.0 {
+            Opened::Mapped(..) => true,
+            Opened::Kept(file) => file.is_placed(),
         }
     }
 

@@ -225,6 +225,36 @@ fn checksums_are_held_against_what_is_read() {
     assert!(all[..4096] == mark[..4096] && all[8192..] == mark[8192..]);
 }
 
+/// Of a volume of two drives one gives what lies on it: a file that lies on the other is not read as zeroes, and not said to lie here.
+#[test]
+fn what_lies_on_another_drive_is_said_to() {
+    let (_dir, path) = image(300);
+    let second = path.with_extension("second");
+    File::create(&second).unwrap().set_len(300 << 20).unwrap();
+    let over = |file: &Path| {
+        let command = format!("flock /tmp/badger-losetup.lock losetup -f --show {}", text(file));
+        let out = std::process::Command::new("bash").args(["-c", &command]).output().unwrap();
+        String::from_utf8(out.stdout).unwrap().trim().to_string()
+    };
+    let (one, two) = (over(&path), over(&second));
+    let place = path.with_extension("mnt");
+    fs::create_dir(&place).unwrap();
+    run(&["mkfs.btrfs", "-q", "-m", "raid1", "-d", "raid0", &one, &two]);
+    run(&["mount", "-o", &format!("device={one},device={two}"), &one, text(&place)]);
+    fs::write(place.join("spread.bin"), noise(3 << 20, 8)).unwrap();
+    fs::write(place.join("inline.txt"), "beside its inode").unwrap();
+    run(&["umount", text(&place)]);
+    run(&["losetup", "-d", &one]);
+    run(&["losetup", "-d", &two]);
+    let tree = files(&path);
+    let open = |name: &str| tree.open(&tree::find(&*tree, name).unwrap(), "").unwrap();
+    let (spread, inline) = (open("spread.bin"), open("inline.txt"));
+    assert_eq!((spread.is_placed(), inline.is_placed()), (false, true));
+    let mut bytes = [0; 16];
+    assert_eq!(spread.read(0, &mut bytes).unwrap_err().code, "btrfs-drives");
+    assert_eq!(inline.read(0, &mut bytes).map(|count| bytes[..count].to_vec()), Ok(b"beside its inode".to_vec()));
+}
+
 /// A file whose blocks another one shares must not be changed in place.
 #[test]
 fn what_is_shared_is_bound() {

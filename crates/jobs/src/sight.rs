@@ -5,7 +5,6 @@ use badger_bench::Bench;
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::DriveFacts;
 use badger_drive::Source;
-use badger_drive::health::State;
 use badger_inspect::stake::{self, Stake};
 use badger_inspect::{Hazard, Looked, Reference};
 use badger_layout::Plan;
@@ -65,7 +64,7 @@ impl Sight {
         let looked = there.as_ref().map(Looked::at);
         let before = looked.as_ref().map(|looked| Ribbon::of(looked, to.geometry().size_bytes));
         let stake = there.iter().zip(&looked).map(|(drive, looked)| stake::of(drive, looked)).next().unwrap_or_default();
-        let fails = bench.workshop.found(&from.identity().path).is_some_and(|found| bench.workshop.health(&found).state == State::Failing);
+        let fails = prepared.hazards.iter().any(|hazard| hazard.code == "source-fails");
         let brings = if fails { Stake::default() } else { stake::of(from, &prepared.looked) };
         let empty = Ribbon { size: to.geometry().size_bytes, ..Ribbon::default() };
         Self {

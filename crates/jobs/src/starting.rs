@@ -131,10 +131,12 @@ pub(crate) fn set_right(report: &mut Report, bench: &Bench, order: &Order, tail:
     let Ok(drive) = bench.workshop.source(&order.target) else { return };
     let looked = Looked::at_structures(&drive);
     let now = named(&drive, &looked, table, plan);
-    // Stores and registries say it in forms of their own, which the chain has read by now.
-    let is_text = |old: &&Reference| !old.place.ends_with("/BCD") && !old.place.ends_with("/SYSTEM");
+    // Stores and registries say it in forms of their own: where the chain came that far it has read them by now, and says how they are.
+    let is_told = |link: &str| mended.proof.iter().any(|line| line.link.rsplit('/').next() == Some(link));
+    let (store, settings) = (is_told("entry"), is_told("letters"));
+    let is_open = |old: &&Reference| !(store && old.place.ends_with("/BCD") || settings && old.place.ends_with("/SYSTEM"));
     let is_left = |old: &&Reference| now.iter().any(|new| new.place == old.place && new.names == old.names);
-    let left: Vec<String> = references::broken(before).filter(is_text).filter(is_left).map(Reference::told).collect();
+    let left: Vec<String> = references::broken(before).filter(is_open).filter(is_left).map(Reference::told).collect();
     if !left.is_empty() {
         let line = Line::new("boot", Verdict::Fails, "what is named here is not on the target, and could not be set right in place");
         report.say_of_boot(Line { evidence: left, ..line });

@@ -60,6 +60,9 @@ const MOST: usize = 200_000;
 /// The places on the drive of what belongs to a file: start, length, and where in the file; `None` where that is not known.
 fn places(tree: &dyn Tree, entry: &Entry) -> Result<Vec<(u64, u64, u64)>, String> {
     let content = tree.open(&entry.node, "").map_err(|finding| finding.text)?;
+    if !content.is_placed() {
+        return Err("part of it lies on another drive, or nobody knows where".into());
+    }
     let first = tree.origin().cached().ok_or("it lies on no drive")?.start();
     let (mut at, mut out) = (0, Vec::new());
     let size = content.size();

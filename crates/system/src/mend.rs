@@ -168,13 +168,16 @@ fn identifiers(text: &str) -> Vec<(&'static str, String)> {
     out
 }
 
+/// Configurations of a volume: path and content.
+type Texts = Vec<(String, String)>;
+
 /// Which volume a name that nothing has stands for, by what is wanted of it. `None` where it is not sure.
-fn meant<'a>(places: &'a Places, id: &str) -> Option<&'a Place> {
+fn meant<'a>(places: &'a Places, texts: &[(&'a Place, Texts)], id: &str) -> Option<&'a Place> {
     let is_root = |place: &&Place| place.has("/etc/fstab") && (place.has("/etc/os-release") || place.has("/usr/lib/os-release"));
     let only = |found: Vec<&'a Place>| if let [one] = found[..] { Some(one) } else { None };
     let mut votes: Vec<Option<&Place>> = Vec::new();
-    for place in &places.all {
-        for (path, text) in place.configurations() {
+    for (place, texts) in texts {
+        for (path, text) in texts {
             for line in text.lines().filter(|line| line.contains(id) && !line.trim_start().starts_with('#')) {
                 let fields: Vec<&str> = line.split_whitespace().collect();
                 let root = || only(places.all.iter().filter(is_root).collect());
@@ -196,7 +199,7 @@ fn meant<'a>(places: &'a Places, id: &str) -> Option<&'a Place> {
                     _ if path.starts_with("/EFI/") => with("/boot/grub/grub.cfg").or_else(|| with("/grub/grub.cfg")),
                     // Another system's volume is looked for as well, for entries that start that one.
                     _ if line.contains("search") && place.id().len() != id.len() => continue,
-                    _ if line.contains("search") => Some(place),
+                    _ if line.contains("search") => Some(*place),
                     _ => None,
                 });
             }
@@ -208,14 +211,15 @@ fn meant<'a>(places: &'a Places, id: &str) -> Option<&'a Place> {
 
 /// Names of volumes that nothing on the drive has, and that stand for one of them.
 fn names(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
+    let texts: Vec<(&Place, Texts)> = places.all.iter().map(|place| (place, place.configurations())).collect();
     let mut renamed: BTreeMap<(&'static str, String), String> = BTreeMap::new();
-    for place in &places.all {
-        for (what, id) in place.configurations().iter().flat_map(|(_, text)| identifiers(text)) {
+    for (_, texts_here) in &texts {
+        for (what, id) in texts_here.iter().flat_map(|(_, text)| identifiers(text)) {
             let is_known = places.named(&format!("{what}={id}")).is_some_and(|found| !found.is_empty());
             if is_known || renamed.len() == MOST_NAMES || renamed.contains_key(&(what, id.clone())) {
                 continue;
             }
-            let Some(meant) = meant(places, &id) else { continue };
+            let Some(meant) = meant(places, &texts, &id) else { continue };
             let new = if what == "UUID" { meant.id().to_string() } else { meant.partuuid.clone() };
             let new = if id.chars().any(|c| c.is_ascii_uppercase()) { new.to_uppercase() } else { new.to_lowercase() };
             // FAT has its letters large, wherever they stand.
@@ -229,9 +233,9 @@ fn names(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
             }
         }
     }
-    for place in &places.all {
-        for (path, _) in place.configurations() {
-            let Sought::Here(content) = place.file(&path) else { continue };
+    for (place, texts) in &texts {
+        for (path, _) in texts {
+            let Sought::Here(content) = place.file(path) else { continue };
             if content.size() > 8 << 20 {
                 continue;
             }

@@ -47,6 +47,8 @@ pub(super) struct File<'a> {
     size: u64,
     parts: Vec<Part>,
     pieces: Vec<Piece>,
+    /// Where all of it lies is known.
+    placed: bool,
     /// The packed stretch that was read last.
     unpacked: Mutex<Option<(u64, Arc<Vec<u8>>)>>,
 }
@@ -123,13 +125,13 @@ impl Btrfs {
             (true, sums) => sums,
             (false, _) => None,
         };
-        let pieces = self.pieces(&parts);
-        Ok(File { trees: &self.trees, sums, size: inode.size(), parts, pieces, unpacked: Mutex::default() })
+        let (pieces, placed) = self.pieces(&parts);
+        Ok(File { trees: &self.trees, sums, size: inode.size(), parts, pieces, placed, unpacked: Mutex::default() })
     }
 
-    /// Where the parts lie on the drive, of each the first copy.
-    fn pieces(&self, parts: &[Part]) -> Vec<Piece> {
-        let (mut out, mut end) = (Vec::new(), 0);
+    /// Where the parts lie on the drive, of each the first copy, and whether that is known of all.
+    fn pieces(&self, parts: &[Part]) -> (Vec<Piece>, bool) {
+        let (mut out, mut end, mut placed) = (Vec::new(), 0, true);
         for part in parts {
             if part.at > end {
                 push_piece(&mut out, None, part.at - end);
@@ -145,11 +147,12 @@ impl Btrfs {
             };
             while rest > 0 {
                 let (place, here) = self.trees.copies(at, rest).map_or((None, rest), |(copies, here)| (copies.first().copied(), here));
+                placed &= place.is_some();
                 push_piece(&mut out, place, here);
                 (at, rest) = (at + here, rest - here);
             }
         }
-        out
+        (out, placed)
     }
 }
 
@@ -334,6 +337,10 @@ impl Kept for File<'_> {
 
     fn pieces(&self) -> &[Piece] {
         &self.pieces
+    }
+
+    fn is_placed(&self) -> bool {
+        self.placed
     }
 
     fn is_packed(&self) -> bool {
