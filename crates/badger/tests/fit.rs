@@ -179,7 +179,12 @@ fn killed_at_random_moments_a_squeeze_goes_on_to_its_proof() {
     judge(&place, &target, &[0, 1, 2, 3]);
     // With other rules it is not the same run.
     let mut child = place.badger(&["clone", path(&image), path(&target), "--fit", "auto", "--confirm", "ller", "--rate", "20M"]).spawn().unwrap();
-    std::thread::sleep(Duration::from_millis(900));
+    let written = || fs::metadata(&target).unwrap().modified().unwrap();
+    let before = written();
+    while written() == before {
+        assert!(child.try_wait().unwrap().is_none(), "it ended before it wrote anything");
+        std::thread::sleep(Duration::from_millis(20));
+    }
     child.kill().unwrap();
     child.wait().unwrap();
     let (code, report) = place.json(&["clone", path(&image), path(&target), "--fit", "auto,3=out", "--confirm", "ller"]);
