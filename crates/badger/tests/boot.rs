@@ -1,13 +1,11 @@
 //! A real system disk, cloned as it is, kept in an image and put back squeezed to two thirds, stretched to double, starts in a
 //! virtual machine under the firmware it had.
 
-mod support;
-
+use crate::support::{Place, path, started, system_disk, text, tool};
 use std::collections::VecDeque;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::thread::ScopedJoinHandle;
-use support::{Place, path, started, system_disk, text, tool};
 
 fn starts(disk: &Path, firmware: &str, bus: &str) {
     let (up, console) = started(disk, firmware, bus);
@@ -16,7 +14,7 @@ fn starts(disk: &Path, firmware: &str, bus: &str) {
 
 /// A volume of XFS with another identifier, as its own tools give it one.
 fn renamed(disk: &Path, start: u64) {
-    let device = support::Loop::over(disk, &["--offset", &start.to_string()]);
+    let device = crate::support::Loop::over(disk, &["--offset", &start.to_string()]);
     tool(&["xfs_admin", "-U", "generate", device.path()]);
 }
 
@@ -72,7 +70,7 @@ fn a_cloned_system_disk_starts_under_both_firmwares() {
         // A root on XFS got another identifier: what names it is set right, on XFS itself too.
         let xfs = made("xfs.img", &["--table", "gpt", "--firmware", "uefi", "--root", "xfs"]);
         let other = cloned(&xfs, "xfs-target.img", "2GiB", &[]);
-        renamed(&other, *support::starts(&other).last().unwrap());
+        renamed(&other, *crate::support::starts(&other).last().unwrap());
         let (_, broken) = place.json(&["check", path(&other)]);
         assert!(broken["proof"].to_string().contains("fails"), "{broken}");
         let (_, mended) = place.json(&["mend", path(&other), "--confirm", "rget"]);

@@ -2,8 +2,7 @@
 
 #[path = "../../system/tests/support/links.rs"]
 mod links;
-mod support;
-
+use crate::support::{Mount, Place, path, started, starts, system_disk, text, tool};
 use badger_drive::Workshop;
 use badger_inspect::{Line, Looked, Verdict};
 use links::{named, told};
@@ -11,7 +10,6 @@ use std::fs;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
-use support::{Mount, Place, path, started, starts, system_disk, text, tool};
 
 /// A copy of a system disk that is being broken.
 struct Disk {

@@ -1,14 +1,12 @@
 //! The command line as scripts use it: exit codes, documents, refusals, kills.
 
-mod support;
-
+use crate::support::{Loop, MIB, Mount, Place, path, text, tool};
 use rstest::rstest;
 use std::fs::{self, File, OpenOptions};
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Duration;
-use support::{Loop, MIB, Mount, Place, path, text, tool};
 
 fn divide(file: &str, script: &str) {
     let mut sfdisk = Command::new("sfdisk").args(["-q", file]).stdin(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap();

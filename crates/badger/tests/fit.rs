@@ -1,8 +1,7 @@
 //! Clones onto disks of another size, sector or table on the command line: made by the system's tools, judged by its
 //! checkers, read by its drivers.
 
-mod support;
-
+use crate::support::{Loop, MIB, Mount, Place, path, text, tool};
 use rstest::rstest;
 use std::fs::{self, OpenOptions};
 use std::io::Write;
@@ -10,7 +9,6 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
-use support::{Loop, MIB, Mount, Place, path, text, tool};
 
 /// Where the partitions of [`disk`] begin and how long they are, in MiB.
 const PARTS: [(u64, u64, &str); 4] = [

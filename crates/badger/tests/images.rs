@@ -1,12 +1,10 @@
 //! Images on the command line: made, looked into, proved, put back, refused.
 
-mod support;
-
+use crate::support::{MIB, Place, path, text};
 use rstest::rstest;
 use std::fs::{self, OpenOptions};
 use std::os::unix::fs::FileExt;
 use std::process::Command;
-use support::{MIB, Place, path, text};
 
 /// A drive with an ext4 volume that holds a file.
 fn drive(place: &Place) -> std::path::PathBuf {

@@ -1,14 +1,12 @@
 //! Lending and borrowing with the whole program on both sides.
 
-mod support;
-
+use crate::support::{MIB, Place};
 use serde_json::Value;
 use std::fs;
 use std::io::{BufRead, BufReader};
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
-use support::{MIB, Place};
 
 /// A bench that lends, until it is dropped.
 struct Lends {

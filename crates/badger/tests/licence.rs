@@ -1,7 +1,6 @@
 //! The move of a licence, against the simulated service as it is started on a bench: what the proof says, and what of it is the verdict.
 
-mod support;
-
+use crate::support::{Place, path, tool};
 use badger_licences::{Book, identifier};
 use badger_system::licence::kept;
 use badger_system::registry::{Edit, Value};
@@ -9,7 +8,6 @@ use std::fs;
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use support::{Place, path, tool};
 
 /// A drive with one system, whose registry keeps a key of fifteen bytes.
 fn drive(place: &Place, name: &str, key: [u8; 15], channel: &str) -> PathBuf {

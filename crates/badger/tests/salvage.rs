@@ -1,13 +1,11 @@
 //! `badger salvage` as a technician runs it: in simulated time, killed and gone on with, from servers that give errors.
 
-mod support;
-
+use crate::support::{MIB, Place};
 use rstest::rstest;
 use std::fs;
 use std::io::{BufRead, BufReader};
 use std::process::{Command, Stdio};
 use std::time::Duration;
-use support::{MIB, Place};
 
 /// A simulated drive over noise, or over what is there already.
 fn failing(place: &Place, faults: &str) -> std::path::PathBuf {

@@ -1,11 +1,9 @@
 //! The real screens in a real terminal: the whole of LR-207, keys in, text out.
 
-mod support;
-
+use crate::support::{Place, path, starts, system_disk, text, tool};
 use rstest::rstest;
 use std::process::Command;
 use std::time::{Duration, Instant};
-use support::{Place, path, starts, system_disk, text, tool};
 
 struct Screen {
     socket: String,

@@ -1,11 +1,9 @@
 //! Files and volumes on the command line: check, clones of what is in use, copying out.
 
-mod support;
-
+use crate::support::{Loop, MIB, Mount, Place, path, text, tool};
 use std::fs;
 use std::process::{Command, Stdio};
 use std::time::Duration;
-use support::{Loop, MIB, Mount, Place, path, text, tool};
 
 /// Folders with 400 files of all sizes, 30 MB in all.
 fn people(place: &Place) -> std::path::PathBuf {

@@ -1,7 +1,6 @@
 //! One storage reached by two ways, targets that change between the look and the release, and files in use.
 
-mod support;
-
+use crate::support::{Loop, Mounted, file, filled, losetup, refused, source, tail};
 use badger_drive::Sysfs;
 use badger_drive::{Candidate, Release, Source, Workshop};
 use rstest::rstest;
@@ -9,7 +8,6 @@ use std::fs;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use support::{Loop, Mounted, file, filled, losetup, refused, source, tail};
 use tempfile::TempDir;
 
 /// Both ways round, each without a byte changed on either side.

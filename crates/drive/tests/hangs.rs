@@ -1,13 +1,11 @@
 //! A drive whose system really gives no answer: a raw file on a mount whose server was put to sleep.
 
-mod support;
-
+use crate::support::{Mounted, file, source};
 use badger_drive::{Control, ReadError};
 use std::fs;
 use std::path::Path;
 use std::process::Command;
 use std::time::{Duration, Instant};
-use support::{Mounted, file, source};
 
 /// Who serves a mount. It ends with the test, asleep or not: a mount that gives no answer holds up whoever looks at mounts.
 struct Server(String);

@@ -1,14 +1,12 @@
 //! What may become a target and what may not, on files and loop devices.
 
-mod support;
-
+use crate::support::{Loop, file, refused, source};
 use badger_drive::{Release, Workshop};
 use rstest::rstest;
 use std::fs::{self, File};
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::Path;
 use std::process::Command;
-use support::{Loop, file, refused, source};
 
 #[test]
 fn only_the_tail_releases() {

@@ -1,12 +1,10 @@
 //! Files that are laid into a volume of FAT, judged by the system's own checker and by other tools that read it.
 
-mod support;
-
+use crate::support::{image, noise, open, run};
 use rstest::rstest;
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
 use std::process::Command;
-use support::{image, noise, open, run};
 
 #[rstest]
 #[case::usual(64, &["-F", "32", "-s", "1"], 3)]

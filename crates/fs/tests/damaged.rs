@@ -3,16 +3,14 @@
 //!
 //! `BADGER_DAMAGES` says how many of each format, `BADGER_FIRST` with which seed to begin.
 
-mod support;
-
+use crate::support::in_memory;
+use crate::support::shape::{Family, Random, Shape, asked, judged, shown};
 use badger_fs::{Use, Weight};
 use rstest::rstest;
 use std::fs::{self, OpenOptions};
 use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
-use support::in_memory;
-use support::shape::{Family, Random, Shape, asked, judged, shown};
 
 /// What the checkers do not look at, and is damage all the same: clusters in use that belong to nobody, all but the first
 /// quarter of the room for descriptors, names of the entries a folder begins with, a boot sector without its mark, pieces
@@ -97,7 +95,7 @@ fn ours(bytes: Vec<u8>) -> Option<String> {
 }
 
 /// Whether the checker, or where it checks little the driver, finds fault.
-fn theirs(family: Family, path: &Path, sound: &support::shape::Shown) -> Option<String> {
+fn theirs(family: Family, path: &Path, sound: &crate::support::shape::Shown) -> Option<String> {
     if let Err(said) = judged(family, path) {
         return Some(said);
     }
@@ -129,7 +127,7 @@ fn what_the_checker_calls_bad_is_found_and_nothing_else(#[case] family: Family, 
         }
         let sound = fs::read(&shape.path).unwrap();
         let file = OpenOptions::new().write(true).open(&shape.path).unwrap();
-        let seen = if family == Family::Ntfs { shown(family, &shape.path).unwrap() } else { support::shape::Shown::new() };
+        let seen = if family == Family::Ntfs { shown(family, &shape.path).unwrap() } else { crate::support::shape::Shown::new() };
         let structures = structures(&sound);
         for turn in seed * per_shape..(seed + 1) * per_shape {
             if turn < first || turn >= first + count {

@@ -1,7 +1,7 @@
 //! Formats of which only files are read, as the kernel's own drivers wrote them: everything that they show is found, byte for byte.
 
-mod support;
-
+use crate::support::seen::{Seen, by_system, by_us};
+use crate::support::{image, noise, people, run, source};
 use badger_drive::Source;
 use badger_drive::medium::MemoryMedium;
 use badger_fs::tree::{self, NodeKind};
@@ -13,8 +13,6 @@ use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use support::seen::{Seen, by_system, by_us};
-use support::{image, noise, people, run, source};
 
 fn text(path: &Path) -> &str {
     path.to_str().unwrap()

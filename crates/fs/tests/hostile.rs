@@ -1,12 +1,10 @@
 //! Small volumes that are made to be walked for ever, or to fill the memory: each costs no more than its size is worth.
 
-mod support;
-
+use crate::support::{image, run};
 use std::fs;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
-use support::{image, run};
 
 /// Everything that goes over a volume, with the time it took.
 fn walked(path: &Path) -> Duration {

@@ -1,14 +1,12 @@
 //! Journals of ext volumes that were not carried out, judged by the kernel's own replay.
 
-mod support;
-
+use crate::support::{image, run};
 use badger_drive::field::be32;
 use badger_fs::Weight;
 use rstest::rstest;
 use std::fs::{self, OpenOptions};
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use support::{image, run};
 use tempfile::TempDir;
 
 const FILES: usize = 24;
@@ -37,7 +35,7 @@ fn torn(features: &[&str], options: &str) -> (TempDir, PathBuf) {
 
 /// What this program reads of the files, those that are there.
 fn ours(image: &Path) -> Vec<Option<String>> {
-    let fs = support::open(image);
+    let fs = crate::support::open(image);
     let read = |number: usize| {
         let node = badger_fs::tree::find(&*fs, &format!("/new {number}.txt")).ok()?;
         let mut bytes = vec![0; node.size as usize];
@@ -73,7 +71,7 @@ fn commits(bytes: &[u8]) -> Vec<usize> {
 }
 
 fn broken(image: &Path) -> bool {
-    let survey = support::open(image).survey();
+    let survey = crate::support::open(image).survey();
     survey.findings.iter().any(|finding| finding.code == "journal-broken" && finding.weight == Weight::Grave)
 }
 
@@ -156,23 +154,23 @@ fn busy(features: &[&str], options: &str) -> (TempDir, PathBuf) {
     let at = |name: &str| place.join(name);
     fs::create_dir(at("sheets")).unwrap();
     for number in 0..60usize {
-        fs::write(at(&format!("sheets/f{number}")), support::noise(number * 3000 + 10, number as u64 + 1)).unwrap();
+        fs::write(at(&format!("sheets/f{number}")), crate::support::noise(number * 3000 + 10, number as u64 + 1)).unwrap();
     }
     run(&["sync"]);
     (0..60).step_by(2).for_each(|number| fs::remove_file(at(&format!("sheets/f{number}"))).unwrap());
     let open = |name: &str| OpenOptions::new().write(true).open(at(name)).unwrap();
     (1..60).step_by(4).for_each(|number| open(&format!("sheets/f{number}")).set_len(1000).unwrap());
-    (0..20).for_each(|number| fs::write(at(&format!("sheets/g{number}")), support::noise(9000, number + 99)).unwrap());
+    (0..20).for_each(|number| fs::write(at(&format!("sheets/g{number}")), crate::support::noise(9000, number + 99)).unwrap());
     let held = fs::File::open(at("sheets/f59")).unwrap();
     fs::remove_file(at("sheets/f59")).unwrap();
     for number in 0..10usize {
         let mut file = OpenOptions::new().append(true).open(at(&format!("sheets/g{number}"))).unwrap();
-        file.write_all(&support::noise(7000 * number, 7)).unwrap();
+        file.write_all(&crate::support::noise(7000 * number, 7)).unwrap();
         file.sync_all().unwrap();
         fs::rename(at(&format!("sheets/g{number}")), at(&format!("sheets/h{number}"))).unwrap();
         fs::hard_link(at(&format!("sheets/h{number}")), at(&format!("sheets/second {number}"))).unwrap();
         let mut file = OpenOptions::new().create(true).append(true).open(at(&format!("new {number}.txt"))).unwrap();
-        file.write_all(&support::noise(5000, 8)).unwrap();
+        file.write_all(&crate::support::noise(5000, 8)).unwrap();
         file.sync_all().unwrap();
     }
     let torn = dir.path().join("torn.img");
@@ -194,11 +192,11 @@ type Files = std::collections::BTreeMap<String, (u64, blake3::Hash)>;
 #[case::fast_small_inodes(&["-O", "fast_commit", "-I", "128"], "loop,data=ordered")]
 fn a_machine_that_lost_its_power_at_work_is_read_as_the_kernel_reads_it(#[case] features: &[&str], #[case] options: &str) {
     let (dir, torn) = busy(features, options);
-    let there = support::open(&torn);
+    let there = crate::support::open(&torn);
     let mut ours = Files::new();
     let findings = badger_fs::walk::walk(&*there, there.root().unwrap(), "", &mut |path, entry| {
         if entry.node.kind == badger_fs::tree::NodeKind::File {
-            let hash = support::hashed(&*there, &entry.node, "").unwrap();
+            let hash = crate::support::hashed(&*there, &entry.node, "").unwrap();
             ours.insert(path.into(), (entry.node.size, blake3::Hash::from_bytes(hash.try_into().unwrap())));
         }
     });

@@ -1,16 +1,14 @@
 //! Volumes that a real kernel wrote in a virtual machine, with its own drivers for FAT and exFAT and with features that the
 //! kernel of a build machine may not mount; fitted, and used up by the same kernel once more.
 
-mod support;
-
+use crate::support::kernel::Machine;
+use crate::support::shape::{Family, judged};
+use crate::support::{MIB, poured, run};
 use badger_fs::tree::NodeKind;
 use badger_fs::{Wanted, Weight};
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use support::kernel::Machine;
-use support::shape::{Family, judged};
-use support::{MIB, poured, run};
 
 /// What the kernel needs to find its disks and to mount them, in the order in which it takes them.
 const MODULES: [&str; 21] = [
@@ -88,7 +86,7 @@ fn machine(dir: &Path, job: &str, disks: &[PathBuf]) -> BTreeMap<(usize, String)
 
 /// Every file by this program, held against the sums that the kernel noted.
 fn read_as_noted(path: &Path) -> usize {
-    let volume = support::open(path);
+    let volume = crate::support::open(path);
     let survey = volume.survey();
     let faults: Vec<_> = survey.findings.iter().filter(|finding| finding.weight > Weight::Note).collect();
     assert_eq!(faults, Vec::<&badger_fs::Finding>::new(), "{}", path.display());
@@ -135,7 +133,7 @@ fn what_a_kernel_wrote_is_read_and_stays_what_it_was_in_any_size() {
         assert_eq!(judged(*family, path), Ok(()), "{number}");
         let count = read_as_noted(path);
         assert_eq!(count, 150 + 40 + 1 + 1, "{number}");
-        let (volume, len) = (support::open(path), fs::metadata(path).unwrap().len());
+        let (volume, len) = (crate::support::open(path), fs::metadata(path).unwrap().len());
         let survey = volume.survey();
         let least = volume.bounds(&survey, 512).unwrap().least;
         for (turn, len) in [(least + least / 10) / 512 * 512, (len + len / 3) / 4096 * 4096].into_iter().enumerate() {

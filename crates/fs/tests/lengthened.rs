@@ -1,12 +1,10 @@
 //! Files that become longer at their ends, judged by the system's own checker and by its own reader.
 
-mod support;
-
+use crate::support::{image, noise, open, run};
 use badger_fs::tree::find;
 use rstest::rstest;
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
-use support::{image, noise, open, run};
 
 fn written(path: &std::path::Path, changes: &[(u64, Vec<u8>)]) {
     let file = File::options().write(true).open(path).unwrap();

@@ -1,13 +1,11 @@
 //! What is asked of a drive while its files are looked at, and by which rule small volumes are told apart.
 
-mod support;
-
+use crate::support::{image, run};
 use badger_drive::{Geometry, Identity, Medium, ReadError, Source};
 use badger_fs::Kind;
 use std::collections::HashMap;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
-use support::{image, run};
 
 /// A drive with one bad sector that counts how often each of its sectors is asked for.
 struct Failing {

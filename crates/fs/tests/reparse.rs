@@ -1,14 +1,12 @@
 //! Files that are not what they look like: links, devices and files whose content is kept elsewhere, set by the format's own
 //! driver with the bytes that their systems write.
 
-mod support;
-
+use crate::support::{fill_ntfs, image, noise, run};
 use badger_fs::tree::{self, NodeKind};
 use rstest::rstest;
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
-use support::{fill_ntfs, image, noise, run};
 use tempfile::TempDir;
 
 /// A tag with its data.
@@ -57,7 +55,7 @@ fn utf16(text: &str) -> Vec<u8> {
 #[case::not_known_with_holes(0x8000_4711, "hole", "special (tag 0x80004711)", "ntfs-special")]
 fn what_is_kept_elsewhere_is_named_and_is_missing(#[case] tag: u32, #[case] held: &str, #[case] what: &str, #[case] code: &str) {
     let (_dir, path) = made(&point(tag, &[1; 16]), held);
-    let volume = support::open(&path);
+    let volume = crate::support::open(&path);
     let node = tree::find(&*volume, "/it").unwrap();
     assert_eq!((node.kind, node.what.as_deref()), (NodeKind::File, Some(what)));
     let finding = volume.open(&node, "").err().unwrap();
@@ -75,7 +73,7 @@ fn what_is_kept_elsewhere_is_named_and_is_missing(#[case] tag: u32, #[case] held
 #[case::not_known(0x8000_4711, "all")]
 fn what_is_here_is_read(#[case] tag: u32, #[case] held: &str) {
     let (_dir, path) = made(&point(tag, &[1; 16]), held);
-    let volume = support::open(&path);
+    let volume = crate::support::open(&path);
     let node = tree::find(&*volume, "/it").unwrap();
     assert!(node.what.is_some());
     let mut bytes = vec![0; 100_000];
@@ -88,7 +86,7 @@ fn what_is_here_is_read(#[case] tag: u32, #[case] held: &str) {
 fn a_file_that_its_system_would_fetch_is_missing_whatever_lies_there() {
     let (_dir, path) = made(&point(0x9000_001a, &[1; 16]), "all");
     fill_ntfs(&path, |place| set(&place.join("it"), "system.ntfs_attrib", &(0x1000u32 | 0x20).to_le_bytes()));
-    let volume = support::open(&path);
+    let volume = crate::support::open(&path);
     assert_eq!(volume.open(&tree::find(&*volume, "/it").unwrap(), "").err().unwrap().code, "ntfs-online");
 }
 
@@ -105,7 +103,7 @@ fn symbolic(target: &str) -> Vec<u8> {
 #[case::over_the_network(0x8000_0014, [&b"LNK\x01\0\0\0\0"[..], &utf16("weir/tide")].concat(), "weir/tide")]
 fn links_of_other_systems_are_links(#[case] tag: u32, #[case] data: Vec<u8>, #[case] target: &str) {
     let (_dir, path) = made(&point(tag, &data), "none");
-    let volume = support::open(&path);
+    let volume = crate::support::open(&path);
     let node = tree::find(&*volume, "/it").unwrap();
     assert_eq!((node.kind, volume.link(&node).unwrap().shown.as_str()), (NodeKind::Link, target));
 }
@@ -117,7 +115,7 @@ fn links_of_other_systems_are_links(#[case] tag: u32, #[case] data: Vec<u8>, #[c
 #[case::app(0x8000_001b, &[3, 0, 0, 0], "alias of an app")]
 fn what_is_no_file_says_what_it_is(#[case] tag: u32, #[case] data: &[u8], #[case] what: &str) {
     let (_dir, path) = made(&point(tag, data), "none");
-    let volume = support::open(&path);
+    let volume = crate::support::open(&path);
     let node = tree::find(&*volume, "/it").unwrap();
     assert_eq!((node.kind, node.what.as_deref()), (NodeKind::Other, Some(what)));
 }

@@ -1,8 +1,8 @@
 //! Volumes made, filled and fragmented by the system's own tools, squeezed and stretched, and judged by their checkers;
 //! every file is read through both.
 
-mod support;
-
+use crate::support::shape::{Family, Random};
+use crate::support::{MIB, fill_by, fill_exfat, fill_ntfs, hashed, image, noise, poured, run, source};
 use badger_drive::{Medium, Source};
 use badger_fs::tree::{Node, NodeKind};
 use badger_fs::{Survey, Volume, Wanted};
@@ -12,8 +12,6 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
-use support::shape::{Family, Random};
-use support::{MIB, fill_by, fill_exfat, fill_ntfs, hashed, image, noise, poured, run, source};
 
 /// Compares everything below two directories; gives how many files there are.
 fn same(a: &dyn Volume, b: &dyn Volume, below: (&Node, &Node), path: &str) -> u64 {
@@ -367,7 +365,7 @@ fn bytes_that_change_after_the_survey_are_survived(#[case] make: &[&str]) {
         }
     }
     let sound = fs::read(&path).unwrap();
-    let opened = |bytes: Vec<u8>| support::in_memory(bytes);
+    let opened = |bytes: Vec<u8>| crate::support::in_memory(bytes);
     let there = opened(sound.clone()).unwrap();
     let survey = there.survey();
     let bounds = there.bounds(&survey, 512).unwrap();

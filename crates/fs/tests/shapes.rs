@@ -3,15 +3,13 @@
 //!
 //! `BADGER_SHAPES` says how many of each format (the test command takes a few), `BADGER_FIRST` with which seed to begin.
 
-mod support;
-
+use crate::support::shape::{Family, Random, Shape, Shown, asked, judged, shown, used_up};
+use crate::support::{poured, source};
 use badger_fs::tree::NodeKind;
 use badger_fs::{Volume, Wanted, Weight};
 use rstest::rstest;
 use std::fs;
 use std::path::Path;
-use support::shape::{Family, Random, Shape, Shown, asked, judged, shown, used_up};
-use support::{poured, source};
 
 /// What this program lists and reads.
 fn ours(fs: &dyn Volume) -> Result<Shown, String> {
@@ -34,7 +32,7 @@ fn ours(fs: &dyn Volume) -> Result<Shown, String> {
             let (kind, content) = match entry.node.kind {
                 NodeKind::Directory => (0o040_000, Vec::new()),
                 NodeKind::Link => (0o120_000, fs.link(&entry.node).map_err(|finding| finding.text)?.bytes),
-                NodeKind::File => (0o100_000, support::hashed(fs, &entry.node, "").map_err(|code| format!("{}: {code}", entry.name.shown))?),
+                NodeKind::File => (0o100_000, crate::support::hashed(fs, &entry.node, "").map_err(|code| format!("{}: {code}", entry.name.shown))?),
                 NodeKind::Other => (0, Vec::new()),
             };
             let size = if entry.node.kind == NodeKind::File { entry.node.size } else { 0 };

@@ -1,7 +1,6 @@
 //! What was broken on purpose is found and named; what the system's own checkers call clean is called clean.
 
-mod support;
-
+use crate::support::{MIB, fill_exfat, fill_ntfs, image, in_memory, noise, run};
 use badger_fs::{Survey, Use, Weight};
 use rstest::rstest;
 use std::fs::{self, OpenOptions};
@@ -9,7 +8,6 @@ use std::io::Write;
 use std::path::Path;
 use std::process::Command;
 use std::sync::OnceLock;
-use support::{MIB, fill_exfat, fill_ntfs, image, in_memory, noise, run};
 
 /// The codes of all findings above a note.
 fn faults(survey: &Survey) -> Vec<&'static str> {
@@ -373,13 +371,13 @@ fn said(command: &[&str], word: &str) -> u64 {
 fn metadata_is_told_from_data() {
     let (_dir, path) = image(64);
     run(&["mke2fs", "-q", "-F", "-t", "ext4", "-b", "4096", path.to_str().unwrap()]);
-    let survey = support::open(&path).survey();
+    let survey = crate::support::open(&path).survey();
     let free = said(&["dumpe2fs", "-h", path.to_str().unwrap()], "Free blocks:");
     assert_eq!(survey.used(), 64 * MIB - free * 4096);
     assert_eq!(survey.usage.total(|use_| *use_ == Use::Data), 0, "an empty volume is nothing but structures");
     let data = data();
     run(&["mke2fs", "-q", "-F", "-t", "ext4", "-b", "4096", "-d", data.path().to_str().unwrap(), path.to_str().unwrap()]);
-    assert_eq!(support::open(&path).survey().usage.total(|use_| *use_ == Use::Data), 12 * 4 * 4096);
+    assert_eq!(crate::support::open(&path).survey().usage.total(|use_| *use_ == Use::Data), 12 * 4 * 4096);
 }
 
 #[test]
@@ -402,7 +400,7 @@ fn a_pending_journal_is_taken_into_account_and_nothing_is_written() {
     run(&["cp", path.to_str().unwrap(), torn.to_str().unwrap()]);
     run(&["umount", place.to_str().unwrap()]);
     let before = fs::read(&torn).unwrap();
-    let fs = support::open(&torn);
+    let fs = crate::support::open(&torn);
     let survey = fs.survey();
     assert!(codes(&survey).contains(&"journal-pending"), "{:?}", survey.findings);
     for number in 0..200 {
@@ -415,7 +413,7 @@ fn a_pending_journal_is_taken_into_account_and_nothing_is_written() {
     assert!(before == fs::read(&torn).unwrap(), "nothing is written");
     // The system's own replay comes to the same.
     replayed(&torn);
-    let after = support::open(&torn).survey();
+    let after = crate::support::open(&torn).survey();
     assert_eq!(faults(&after), [] as [&str; 0]);
     assert_eq!((after.files, after.directories), (survey.files, survey.directories));
 }
@@ -434,7 +432,7 @@ fn streams_and_attributes_are_read() {
         fs::write(place.join("survey.pdf"), b"the weir").unwrap();
         fs::write(place.join("survey.pdf:origin"), noise(9000, 5)).unwrap();
     });
-    let volume = support::open(&path);
+    let volume = crate::support::open(&path);
     let node = badger_fs::tree::find(&*volume, "/SURVEY.PDF").unwrap();
     let streams = volume.streams(&node).unwrap();
     assert_eq!(streams.iter().map(|stream| (stream.name.shown.as_str(), stream.size)).collect::<Vec<_>>(), [("origin", 9000)]);
@@ -455,7 +453,7 @@ fn streams_and_attributes_are_read() {
     run(&["setfattr", "-n", "user.short", "-v", "kept", file.to_str().unwrap()]);
     run(&["setfattr", "-n", "user.long", "-v", &long, file.to_str().unwrap()]);
     run(&["umount", place.to_str().unwrap()]);
-    let volume = support::open(&path);
+    let volume = crate::support::open(&path);
     let mut found = volume.attributes(&badger_fs::tree::find(&*volume, "/rota.txt").unwrap()).unwrap();
     found.sort();
     assert_eq!(found, [("user.long".to_string(), long.into_bytes()), ("user.short".to_string(), b"kept".to_vec())]);
@@ -500,7 +498,7 @@ fn a_file_compressed_by_its_system_is_read_like_any_other() {
             run(&["setfattr", "-h", "-n", "system.ntfs_reparse_data", "-v", &reparse, file.to_str().unwrap()]);
         }
     });
-    let volume = support::open(&path);
+    let volume = crate::support::open(&path);
     for (name, len) in [("/program.dll", 11_000), ("/short.dll", 40)] {
         let node = badger_fs::tree::find(&*volume, name).unwrap();
         assert_eq!((node.size, volume.streams(&node).unwrap().len()), (len as u64, 0), "what the system keeps there is no stream of the file");

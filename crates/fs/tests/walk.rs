@@ -1,8 +1,8 @@
 //! Volumes made and filled by the system's own tools are walked, and everything found is compared with what went in or
 //! with what the system's own driver shows.
 
-mod support;
-
+use crate::support::seen::{Seen, by_system, by_us};
+use crate::support::{MIB, fill_exfat, image, noise, open, people, run};
 use badger_drive::Source;
 use badger_drive::medium::MemoryMedium;
 use badger_fs::Volume;
@@ -15,8 +15,6 @@ use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::process::Command;
 use std::sync::{Arc, OnceLock};
-use support::seen::{Seen, by_system, by_us};
-use support::{MIB, fill_exfat, image, noise, open, people, run};
 
 /// A volume its own tools made has no faults, and every file lies on what is known to be in use.
 fn assert_sound(fs: &dyn Volume, seen: &BTreeMap<String, Seen>) {
@@ -251,7 +249,7 @@ fn volumes() -> &'static [Vec<u8>] {
 
 /// Every file with its content, as far as it can be had.
 fn contents(bytes: Vec<u8>) -> BTreeMap<String, blake3::Hash> {
-    let Ok(fs) = support::in_memory(bytes) else { return BTreeMap::new() };
+    let Ok(fs) = crate::support::in_memory(bytes) else { return BTreeMap::new() };
     let Ok(root) = fs.root() else { return BTreeMap::new() };
     let mut found = BTreeMap::new();
     badger_fs::walk::walk(&*fs, root, "", &mut |path, entry| {
@@ -275,7 +273,7 @@ fn as_much_as_possible_is_still_read(#[case] which: usize, #[case] at_least: usi
     let whole = contents(sound.clone());
     assert_eq!(whole.len(), 60);
     // Sectors in use, so that every one of them costs something.
-    let survey = support::in_memory(sound.clone()).unwrap().survey();
+    let survey = crate::support::in_memory(sound.clone()).unwrap().survey();
     let used: Vec<usize> =
         survey.usage.iter().flat_map(|(range, _)| (range.start / 512..range.end / 512).map(|sector| sector as usize * 512)).collect();
     let mut kept = 0;

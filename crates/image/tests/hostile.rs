@@ -1,13 +1,11 @@
 //! Images whose bytes were changed anywhere, or that were cut off: they are refused or read, and nothing else.
 
-mod support;
-
+use crate::support::{Place, content, run};
 use badger_drive::Medium;
 use proptest::prelude::*;
 use std::fs;
 use std::path::Path;
 use std::sync::OnceLock;
-use support::{Place, content, run};
 
 const SIZE: usize = 3 << 20;
 

@@ -1,12 +1,10 @@
 //! Containers made by the system's own tool are read as that tool reads them.
 
-mod support;
-
+use crate::support::{Place, content, open, qemu_io, read_all, run};
 use badger_drive::{Holds, Medium};
 use rstest::rstest;
 use std::fs;
 use std::path::Path;
-use support::{Place, content, open, qemu_io, read_all, run};
 
 /// Content that is random, text, the same again, and nothing, in stretches of odd sizes.
 const SIZE: usize = (9 << 20) + (1 << 16);

@@ -1,7 +1,6 @@
 //! Images of our own: made, read, cut off, damaged, locked, gone on with.
 
-mod support;
-
+use crate::support::{Place, content, read_all};
 use badger_drive::clock::SimClock;
 use badger_drive::{Control, Event, Extents, Holds, Medium, Outcome, ReadError, Source, Workshop};
 use badger_image::own::{self, CHUNK, GROUP, Image, Made, Making, Onto, Passphrase};
@@ -12,7 +11,6 @@ use std::io::Write;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
-use support::{Place, content, read_all};
 
 const SIZE: usize = 5 * (CHUNK * GROUP) as usize / 4 + 1536;
 

@@ -1,7 +1,6 @@
 //! What is written in the open formats is sound and equal by the system's own tool, and by our own readers.
 
-mod support;
-
+use crate::support::{Place, content, open, read_all, run};
 use badger_drive::clock::SimClock;
 use badger_drive::{Control, Event, Workshop};
 use badger_image::write::Form;
@@ -9,7 +8,6 @@ use badger_image::{Format, write};
 use rstest::rstest;
 use std::path::Path;
 use std::process::Command;
-use support::{Place, content, open, read_all, run};
 
 fn written(drive: &str, image: &str, format: Format, control: &Control) -> std::io::Result<write::Written> {
     written_to(drive, image, write::To { format, split: None, form: Form::Growing, old: false }, control)
@@ -86,7 +84,7 @@ fn holes_take_no_room(
     let place = Place::new();
     let (raw, image) = (place.path("large.raw"), place.path("weir.image"));
     run("qemu-img", &["create", "-q", "-f", "raw", &raw, "30G"]);
-    support::qemu_io(&raw, "raw", &["write -P 0x5a 0 70k", "write -P 0x33 19G 1M", "write -P 0x11 32212254208 512"]);
+    crate::support::qemu_io(&raw, "raw", &["write -P 0x5a 0 70k", "write -P 0x33 19G 1M", "write -P 0x11 32212254208 512"]);
     let written = written(&raw, &image, format.0, &Control::new()).unwrap();
     assert!(written.len < 64 << 20, "{} bytes", written.len);
     let out = Command::new("qemu-img").args(["compare", "-f", "raw", "-F", format.1, &raw, &image]).output().unwrap();

@@ -4,8 +4,7 @@
 //! truncates between every two steps; wrong tails; stops and resumes. After each step the model says which storage may
 //! have changed, and what must be so where something is called proved. `BADGER_SITUATIONS` sets how many.
 
-mod support;
-
+use crate::support::{MIB, Shop, noise};
 use badger_bench::Bench;
 use badger_drive::Refusal;
 use badger_jobs::{Order, Prepared, Ready};
@@ -18,7 +17,6 @@ use std::fs::{self, File};
 use std::os::unix::fs::{FileExt, symlink};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
-use support::{MIB, Shop, noise};
 
 /// With nothing left open.
 fn settled(prepared: Prepared) -> Ready {

@@ -1,7 +1,6 @@
 //! Runs that are broken off, gone on with, lied to: what is said must be so.
 
-mod support;
-
+use crate::support::{MIB, Shop, noise};
 use badger_bench::Bench;
 use badger_bench::sheet::outcome_sentence;
 use badger_inspect::{Level, Verdict};
@@ -17,7 +16,6 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::atomic::{AtomicU64, Ordering};
-use support::{MIB, Shop, noise};
 
 /// With nothing left open.
 fn settled(prepared: Prepared) -> Ready {

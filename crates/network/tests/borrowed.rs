@@ -1,7 +1,6 @@
 //! What is borrowed, from servers that others wrote and from such as mean ill.
 
-mod support;
-
+use crate::support::{Lends, MIB, Server, drive, noise, unix, workshop};
 use badger_drive::narrow::read_hard;
 use badger_drive::reads::Reads;
 use badger_drive::{Control, Holds, Medium, Patience, ReadError, Source, WriteMedium};
@@ -16,7 +15,6 @@ use std::process::Command;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
-use support::{Lends, MIB, Server, drive, noise, unix, workshop};
 use tempfile::tempdir;
 
 fn whole(source: &Source) -> Vec<u8> {

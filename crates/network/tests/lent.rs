@@ -1,7 +1,6 @@
 //! What is lent, judged by clients that others wrote.
 
-mod support;
-
+use crate::support::{Lends, MIB, drive, ran, said, workshop};
 use badger_drive::sim::SimDrive;
 use badger_drive::{Medium, Release, Source};
 use badger_network::{Lent, Note};
@@ -9,7 +8,6 @@ use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use support::{Lends, MIB, drive, ran, said, workshop};
 use tempfile::tempdir;
 
 #[rstest]

@@ -1,7 +1,6 @@
 //! Volumes and destinations that want to be written elsewhere, or that lose what was proved.
 
-mod support;
-
+use crate::support::{Place, noise, run, verify};
 use badger_drive::{Control, Event, Outcome};
 use badger_people::copyout::Collision;
 use rstest::rstest;
@@ -10,7 +9,6 @@ use std::os::unix::fs::{FileExt, MetadataExt, symlink};
 use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
-use support::{Place, noise, run, verify};
 
 /// Names that are or were ours at a destination.
 const OURS: [&str; 10] = [

@@ -1,7 +1,6 @@
 //! Copying out of volumes made by the system's own tools, judged by the system's own driver and checksum program.
 
-mod support;
-
+use crate::support::{Place, noise, run, verify};
 use badger_drive::{Control, Event, Outcome};
 use badger_people::copyout::{Clash, Collision};
 use rstest::rstest;
@@ -9,7 +8,6 @@ use std::fs::{self, File};
 use std::os::unix::fs::{MetadataExt, symlink};
 use std::process::Command;
 use std::sync::Mutex;
-use support::{Place, noise, run, verify};
 
 #[test]
 fn folders_come_whole_with_everything_the_destination_can_hold() {

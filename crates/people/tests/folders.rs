@@ -1,7 +1,6 @@
 //! Copying out of a folder of this machine, judged by the system's own programs.
 
-mod support;
-
+use crate::support::{Place, run, verify};
 use badger_drive::Outcome;
 use badger_people::copyout::Collision;
 use rstest::rstest;
@@ -9,7 +8,6 @@ use std::fs::{self, File};
 use std::os::unix::fs::{MetadataExt, symlink};
 use std::path::Path;
 use std::process::Command;
-use support::{Place, run, verify};
 
 fn text(path: &Path) -> &str {
     path.to_str().unwrap()

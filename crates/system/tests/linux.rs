@@ -1,8 +1,6 @@
 //! Small disks of Linux systems: which names are set right, which are left because nobody can be sure, and what a loader's configuration starts.
 
-#[path = "../../fs/tests/support/tool.rs"]
-mod tool;
-
+use crate::tool::run as tool;
 use badger_drive::Workshop;
 use badger_inspect::{Looked, Verdict};
 use badger_system::linux::{entries, specified};
@@ -11,7 +9,6 @@ use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
-use tool::run as tool;
 
 const MIB: u64 = 1 << 20;
 const OLD_ROOT: &str = "11111111-2222-3333-4444-555555555555";

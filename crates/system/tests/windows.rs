@@ -4,9 +4,8 @@
 mod links;
 #[path = "support/nt.rs"]
 mod nt;
-#[path = "../../fs/tests/support/tool.rs"]
-mod tool;
 
+use crate::tool::run as tool;
 use badger_drive::Workshop;
 use badger_inspect::{Line, Looked, Verdict};
 use badger_layout::Guid;
@@ -19,7 +18,6 @@ use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
-use tool::run as tool;
 
 const DISK: &str = "7A1D0C5E-0207-4E20-9B1A-000000000207";
 const SIGNATURE: u32 = 0x0208_ab1e;

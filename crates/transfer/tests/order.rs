@@ -1,7 +1,7 @@
 //! Runs that go in any order, with several readers, over a source that gives something late, onto a target that loses power.
 
-mod support;
-
+use crate::support::volatile::Volatile;
+use crate::support::{MIB, Place, noise};
 use badger_drive::clock::Clock;
 use badger_drive::{Standing, Target};
 use badger_layout::plan::{Ids, Side};
@@ -14,8 +14,6 @@ use rstest::rstest;
 use std::ops::Range;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
-use support::volatile::Volatile;
-use support::{MIB, Place, noise};
 
 struct Dice(u64);
 

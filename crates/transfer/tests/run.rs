@@ -1,7 +1,7 @@
 //! Whole runs over simulated drives: faults on both sides, interruptions, loss of power.
 
-mod support;
-
+use crate::support::volatile::Volatile;
+use crate::support::{MIB, Place, noise};
 use badger_drive::clock::Clock;
 use badger_drive::{Standing, Target};
 use badger_inspect::Stretch;
@@ -14,8 +14,6 @@ use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
-use support::volatile::Volatile;
-use support::{MIB, Place, noise};
 
 fn blocks(report: &Report) -> &badger_transfer::Line {
     report.proof.iter().find(|line| line.what == "blocks").unwrap()

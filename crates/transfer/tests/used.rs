@@ -1,14 +1,12 @@
 //! Clones of only what is in use, between simulated drives with volumes made by the system's own tools.
 
-mod support;
-
+use crate::support::{MIB, Place, noise};
 use badger_layout::plan::Rest;
 use badger_transfer::{Control, Event, Line, Outcome, Report, Verdict, events::Silent};
 use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::FileExt;
 use std::process::Command;
-use support::{MIB, Place, noise};
 
 const SIZE: u64 = 96 * MIB;
 /// Where the volume begins.

@@ -126,6 +126,25 @@ fn every_view_fits_every_size(#[values((80, 24), (81, 25), (99, 30), (142, 42), 
 }
 
 #[test]
+fn keys_for_a_plan_that_is_made_anew_are_not_lost_and_never_release() {
+    let mut room = Room::new();
+    room.typed("s");
+    room.key(KeyCode::Down);
+    room.typed("tj");
+    room.wait_for("At stake");
+    room.key(KeyCode::Enter);
+    room.wait_for("to copy");
+    // Each plans anew: three in a row come faster than plans do. What releases is not kept.
+    room.typed("uuu");
+    assert!(room.screen(120, 40).contains("planning anew, 2 keys wait"));
+    room.key(KeyCode::Enter);
+    room.wait_for("the rest of the target is zero");
+    assert!(room.screen(120, 40).contains("no run") && !room.screen(120, 40).contains("Type bb77"));
+    room.typed("u");
+    room.wait_for("MB to copy");
+}
+
+#[test]
 fn what_would_be_lost_stands_beside_the_tail() {
     let mut room = Room::new();
     room.up_to_the_release();

@@ -2,8 +2,9 @@
 //! written anew with its checksum. Only what stays in the inode is mapped; a file that would need more is refused.
 
 use super::checksum::{self, crc16, crc32c};
+use super::inode::Inode;
 use super::rewrite::{set16, set32};
-use super::{BIG_ALLOCATION, BLOCKS_UNWRITTEN, CHECKSUMS, DESCRIPTOR_SUMS, EXTENTS, Ext, HUGE, INLINE, Inode, RECOVER, WIDE};
+use super::{BIG_ALLOCATION, BLOCKS_UNWRITTEN, CHECKSUMS, DESCRIPTOR_SUMS, EXTENTS, Ext, HUGE, INLINE, RECOVER, WIDE};
 use crate::finding::{Finding, Result};
 use crate::node::NodeKind;
 use crate::pages::Pages;

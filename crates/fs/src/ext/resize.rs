@@ -1,7 +1,8 @@
 //! An ext volume of another size: how small and large it can become, which groups come or go, and where their structures lie.
 
+use super::groups::Group;
 use super::rewrite::{Change, set, set16, set32};
-use super::{CHECKSUMS, DESCRIPTOR_SUMS, Ext, Group, INODES_UNWRITTEN, RECOVER, RESIZE_INODE, SEED_STORED, SPARSE_TWO, WIDE};
+use super::{CHECKSUMS, DESCRIPTOR_SUMS, Ext, INODES_UNWRITTEN, RECOVER, RESIZE_INODE, SEED_STORED, SPARSE_TWO, WIDE};
 use crate::bits::Bits;
 use crate::cached::Cached;
 use crate::content::FileMap;

@@ -7,6 +7,7 @@ mod fit;
 mod hand;
 mod imaging;
 mod keep;
+mod keys;
 mod lines;
 mod look;
 mod mending;
@@ -20,6 +21,7 @@ mod rescue;
 mod rescuing;
 mod run;
 mod salvaging;
+mod standing;
 mod view;
 
 pub use draw::{draw, hints};

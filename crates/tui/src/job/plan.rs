@@ -71,7 +71,12 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
     };
     // Of a volume that changes it is known when it was gone over, before the tail is asked for.
     let about = if sight.is_final { "" } else { "about " };
-    let state = if job.waiting.is_some() { "planning anew ... " } else { "" };
+    let state = match (job.waiting.is_some(), job.late.len()) {
+        (false, _) => String::new(),
+        (true, 0) => "planning anew ... ".into(),
+        (true, 1) => "planning anew, 1 key waits ... ".into(),
+        (true, keys) => format!("planning anew, {keys} keys wait ... "),
+    };
     put(
         buf,
         area.x,

@@ -4,25 +4,18 @@ use super::keep::Keep;
 use super::mends::Mends;
 use super::rehearses::Rehearses;
 use super::rescue::Rescue;
-use crate::draw::say;
 use crate::running::Running;
 use crate::step::{STEPS, Step};
-use crate::theme::Mean;
 use badger_bench::Bench;
 use badger_bench::ledger::JobRow;
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::SheetData;
 use badger_drive::Refusal;
-use badger_drive::size::span;
-use badger_inspect::Level;
 use badger_jobs::{Order, Prepared, Ready, Sight};
-use badger_layout::plan::{Ids, Rest};
-use badger_system::Machine;
 use badger_transfer::events::Silent;
 use badger_transfer::{Control, Outcome, Report};
 use crossterm::event::KeyCode;
-use ratatui::text::Span;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, VecDeque};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Instant;
@@ -74,12 +67,6 @@ pub(super) struct Ground<'a> {
     pub ribbon: &'a Ribbon,
 }
 
-/// The machine after one, none after the last.
-fn next_machine(all: Vec<Machine>, now: Option<&Machine>) -> Option<Machine> {
-    let at = now.and_then(|now| all.iter().position(|machine| machine == now)).map_or(0, |at| at + 1);
-    all.into_iter().nth(at)
-}
-
 /// One job.
 pub struct JobView {
     pub(crate) order: Order,
@@ -98,7 +85,9 @@ pub struct JobView {
     pub(super) ready: Option<Box<Ready>>,
     pub(super) waiting: Option<Receiver<Found>>,
     /// Since when.
-    waits_since: Instant,
+    pub(super) waits_since: Instant,
+    /// Keys for the plan that came while it was made anew.
+    pub(super) late: VecDeque<KeyCode>,
     /// Both drives are looked at once more before the tail is asked for.
     pub(super) again: Option<(Arc<Control>, Receiver<Found>)>,
     pub(super) refusal: Option<Refusal>,
@@ -145,6 +134,7 @@ impl JobView {
             ready: None,
             waiting: None,
             waits_since: Instant::now(),
+            late: VecDeque::new(),
             again: None,
             refusal: None,
             running: None,
@@ -221,7 +211,7 @@ impl JobView {
     }
 
     /// Does not ask for the tail after all.
-    fn forget_again(&mut self) {
+    pub(super) fn forget_again(&mut self) {
         if let Some((control, _)) = self.again.take() {
             control.stop();
         }
@@ -268,73 +258,6 @@ impl JobView {
         Some(Ground { size: sight.source.size_bytes, sector: u64::from(sight.source.sectors.0), bytes: sight.bytes, ribbon: &sight.source.ribbon })
     }
 
-    /// Its number in the ledger.
-    pub fn number(&self) -> Option<i64> {
-        self.job
-    }
-
-    /// Its ticket, or whatever else names it.
-    pub fn name(&self) -> String {
-        match self.job {
-            _ if !self.order.ticket.is_empty() => self.order.ticket.clone(),
-            Some(number) => format!("job {number}"),
-            None => "new job".into(),
-        }
-    }
-
-    /// The customer.
-    pub fn customer(&self) -> String {
-        self.order.customer.clone()
-    }
-
-    /// Whether a run goes on.
-    pub fn is_running(&self) -> bool {
-        self.running.as_ref().is_some_and(|running| !running.is_over())
-    }
-
-    /// Whether it still has something to do with its drives.
-    pub fn is_live(&self) -> bool {
-        self.report.as_ref().is_none_or(|report| report.outcome == Outcome::Interrupted)
-    }
-
-    /// Whether keys are letters.
-    pub fn is_typing(&self) -> bool {
-        self.entry.is_some() || self.again.is_some()
-    }
-
-    /// Whether a thread works for it, so that the screen may change at any moment.
-    pub fn is_busy(&self) -> bool {
-        self.is_running()
-            || self.waiting.is_some()
-            || self.again.is_some()
-            || self.keep.as_ref().is_some_and(Keep::is_waiting)
-            || self.rescue.as_ref().is_some_and(Rescue::is_waiting)
-            || self.mends.waits().is_some()
-            || self.is_rehearsing()
-    }
-
-    /// Takes pasted text; never where a tail is asked for.
-    pub fn paste(&mut self, text: &str) -> Option<&'static str> {
-        match &mut self.entry {
-            Some(Entry::Tail(_) | Entry::Mend(_)) => Some("pasted text never releases a target: read the tail on the drive and type it"),
-            Some(
-                Entry::Rate(held)
-                | Entry::Size(held)
-                | Entry::File(held)
-                | Entry::Parent(held)
-                | Entry::Onto(held)
-                | Entry::First(held)
-                | Entry::Limits(held, _)
-                | Entry::Ticket(held)
-                | Entry::Customer(held),
-            ) => {
-                held.extend(text.chars().filter(|c| !c.is_control()));
-                None
-            }
-            Some(Entry::Stop) | None => None,
-        }
-    }
-
     /// Stops a run in order.
     pub fn stop_and_wait(&mut self) {
         if let Some(running) = &mut self.running {
@@ -354,6 +277,7 @@ impl JobView {
                         self.take_names(bench);
                     }
                     (self.prepared, self.sight, self.refusal) = (Some(prepared), Some(*sight), None);
+                    self.late_keys(bench);
                 }
                 // As it is it cannot be copied there; the proposal may do it.
                 Found::Final(..) | Found::Unfit(..) => {}
@@ -361,7 +285,10 @@ impl JobView {
                     self.order.fit = Some(badger_layout::Rules::auto());
                     self.prepare(bench);
                 }
-                Found::Refused(refusal) => self.refusal = Some(refusal),
+                Found::Refused(refusal) => {
+                    self.refusal = Some(refusal);
+                    self.late.clear();
+                }
             }
         }
         self.image_looked(bench);
@@ -409,15 +336,6 @@ impl JobView {
         }
     }
 
-    /// The furthest step that has something to show.
-    fn reached(&self) -> Step {
-        match &self.report {
-            Some(report) if report.outcome != Outcome::Interrupted => Step::Hand,
-            _ if self.running.is_some() => Step::Run,
-            _ => Step::Plan,
-        }
-    }
-
     /// Shows a step, where it has something to show.
     pub fn show(&mut self, step: Step) {
         let past_without_plan = !self.has_sight() && self.sheet.is_some() && step < Step::Prove;
@@ -437,210 +355,5 @@ impl JobView {
             }
         }
         self.step != was
-    }
-
-    /// The mark of a step.
-    pub fn mark(&self, step: Step) -> (&'static str, Mean) {
-        let done = ("●", Mean::Good);
-        let hand = ("◐", Mean::Focus);
-        let not = ("○", Mean::Quiet);
-        let over = self.report.as_ref().filter(|report| report.outcome != Outcome::Interrupted);
-        match step {
-            Step::Look => {
-                if self.has_sight() || over.is_some() {
-                    done
-                } else {
-                    hand
-                }
-            }
-            Step::Plan => {
-                if self.running.is_some() || over.is_some() {
-                    done
-                } else if self.step == Step::Plan {
-                    hand
-                } else {
-                    not
-                }
-            }
-            Step::Run => match &self.report {
-                _ if self.running.is_some() => hand,
-                _ if over.is_some() => done,
-                Some(_) => hand,
-                None => not,
-            },
-            Step::Prove => match over.map(|report| report.outcome) {
-                Some(Outcome::Proved) => done,
-                Some(Outcome::Incomplete) => ("╳", Mean::Lost),
-                Some(_) => ("◆", Mean::Stop),
-                None => not,
-            },
-            Step::Hand => {
-                if self.handed {
-                    done
-                } else {
-                    not
-                }
-            }
-        }
-    }
-
-    /// Share done and a short text for a running job.
-    pub fn progress_text(&self) -> (f64, String) {
-        let Some(running) = &self.running else { return (0.0, String::new()) };
-        let paused = running.control.is_paused();
-        running.look(|progress| {
-            let share = progress.meter.share();
-            let left = progress.meter.left(progress.now).map(span).unwrap_or_default();
-            let what = match progress.phase {
-                Some(phase) if !paused => phase.word(),
-                _ if paused => "held",
-                _ => "begins",
-            };
-            (share, format!("{what} {:.0} %  {left}", share * 100.0))
-        })
-    }
-
-    /// What is waited for before there is anything to show, and for how long where that is long.
-    pub fn wait_text(&self) -> String {
-        match self.waits_since.elapsed().as_secs() {
-            seconds if self.keep.is_some() => format!("○ looking at the drive, and reading a sample of it ... {seconds} s"),
-            0 => "○ looking at both drives ...".into(),
-            seconds => format!("○ looking at both drives, and going over their volumes ... {seconds} s"),
-        }
-    }
-
-    /// How it stands, for the list of jobs.
-    pub fn state_text(&self) -> Span<'static> {
-        match (&self.report, &self.refusal) {
-            (_, Some(refusal)) => say(Mean::Stop, format!("◆ {}", refusal.text)),
-            (Some(report), _) if report.outcome == Outcome::Proved => say(Mean::Good, "● proved"),
-            (Some(report), _) if report.outcome == Outcome::Interrupted => say(Mean::Mind, "◐ interrupted, can go on"),
-            (Some(report), _) => say(Mean::Stop, format!("◆ {}", report.outcome.word())),
-            _ if self.waiting.is_some() => say(Mean::Quiet, "○ looking at both drives"),
-            _ if self.keep.is_some() || self.rescue.is_some() => say(Mean::Quiet, "○ planned, not begun"),
-            _ => say(Mean::Quiet, "○ planned, not released"),
-        }
-    }
-
-    /// Chooses a line of a list.
-    pub fn choose(&mut self, at: usize) {
-        if self.step == Step::Prove {
-            self.row = at;
-            if !self.unfolded.remove(&at) {
-                self.unfolded.insert(at);
-            }
-        }
-    }
-
-    pub(super) fn stops(&self) -> usize {
-        self.sight.iter().flat_map(|sight| &sight.hazards).filter(|hazard| hazard.level == Level::Stop).count()
-    }
-
-    /// Takes a key that is not for the whole program.
-    pub fn key(&mut self, code: KeyCode, bench: &Bench) {
-        if self.again.is_some() {
-            // Keys that come before the question are no answers to it.
-            if code == KeyCode::Esc {
-                self.forget_again();
-            }
-            return;
-        }
-        if let Some(entry) = self.entry.take() {
-            self.entry_key(entry, code, bench);
-            return;
-        }
-        if code == KeyCode::Char('e') {
-            self.entry = Some(Entry::Ticket(self.order.ticket.clone()));
-            return;
-        }
-        match self.step {
-            Step::Look if code == KeyCode::Enter && self.has_sight() => self.step = Step::Plan,
-            Step::Look => {}
-            Step::Plan if self.rescue.is_some() => self.rescue_key(code, bench),
-            Step::Plan if self.keep.is_some() => self.keep_key(code, bench),
-            Step::Plan => self.plan_key(code, bench),
-            Step::Run => {
-                if !self.steer_key(code) {
-                    self.run_key(code, bench);
-                }
-            }
-            Step::Prove if self.is_rehearsing() => {
-                if code == KeyCode::Char('x') {
-                    self.stop_rehearsal();
-                }
-            }
-            Step::Prove if code == KeyCode::Char('m') && self.may_mend() => self.look_to_mend(bench),
-            Step::Prove if code == KeyCode::Char('h') && self.may_rehearse() => self.rehearse(bench),
-            Step::Prove => self.prove_key(code),
-            Step::Hand => self.hand_key(code, bench),
-        }
-    }
-
-    fn plan_key(&mut self, code: KeyCode, bench: &Bench) {
-        let fixed = self.sight.as_ref().is_some_and(|sight| sight.done_before.is_some());
-        match code {
-            KeyCode::Enter if self.running.is_some() => self.step = Step::Run,
-            KeyCode::Enter if self.prepared.is_some() && self.stops() == 0 => {
-                self.misfit = None;
-                let control = Arc::new(Control::new());
-                self.again = Some((control.clone(), self.look(bench, Some(control))));
-            }
-            KeyCode::Char('i') if self.waiting.is_none() && self.running.is_none() && !fixed => {
-                self.order.ids = if self.order.ids == Ids::Keep { Ids::Fresh } else { Ids::Keep };
-                self.prepare(bench);
-            }
-            KeyCode::Char('u') if self.waiting.is_none() && self.running.is_none() && !fixed => {
-                self.order.used = match self.order.used {
-                    None => Some(Rest::Leave),
-                    Some(Rest::Leave) => Some(Rest::Discard),
-                    Some(Rest::Discard) => Some(Rest::Zero),
-                    Some(Rest::Zero) => None,
-                };
-                self.prepare(bench);
-            }
-            KeyCode::Char('a') if self.running.is_none() => {
-                self.order.again = !self.order.again;
-                if let Some(prepared) = &mut self.prepared {
-                    prepared.order.again = self.order.again;
-                }
-            }
-            KeyCode::Char('n') if fixed && self.running.is_none() => {
-                self.order.restart = true;
-                self.job = None;
-                self.prepare(bench);
-            }
-            KeyCode::Char('r') if self.running.is_none() => self.prepare(bench),
-            KeyCode::Char('w') if self.waiting.is_none() && self.running.is_none() => {
-                self.order.machine = next_machine(badger_jobs::machines::all(bench), self.order.machine.as_ref());
-                self.prepare(bench);
-            }
-            KeyCode::Char('z') if self.may_wake() && self.waiting.is_none() && self.running.is_none() => {
-                self.order.wishes.afresh = !self.order.wishes.afresh;
-                self.prepare(bench);
-            }
-            _ if self.waiting.is_none() && self.running.is_none() && !fixed => self.fit_key(code, bench),
-            _ => {}
-        }
-    }
-
-    /// Whether a system sleeps on the source, so that it can be asked to start afresh.
-    pub(super) fn may_wake(&self) -> bool {
-        self.order.wishes.afresh || self.sight.as_ref().is_some_and(|sight| sight.hazards.iter().any(|hazard| hazard.code == "volume-asleep"))
-    }
-
-    pub(super) fn title(&self) -> (String, String) {
-        let file = |path: &std::path::Path| path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-        if let Some((keep, sight)) = self.keep.as_ref().and_then(|keep| Some((keep, keep.sight.as_ref()?))) {
-            return (sight.source.model.clone(), file(&keep.order.file));
-        }
-        if let Some(sight) = self.rescue.as_ref().and_then(|rescue| rescue.sight.as_ref()) {
-            return (sight.source.0.clone(), sight.target.0.clone());
-        }
-        let (from, to) = match (&self.sight, &self.sheet) {
-            (Some(sight), _) => (sight.source.model.clone(), sight.before.model.clone()),
-            (_, Some(sheet)) => (sheet.source.model.clone(), sheet.target.model.clone()),
-            _ => (file(&self.order.source), file(&self.order.target)),
-        };
-        (from, to)
     }
 }

@@ -1,8 +1,10 @@
 //! A directory: every entry of its blocks, and its index held against the hashes of the names below it.
 
 use super::super::checksum::crc32c;
+use super::super::entries::RawEntry;
 use super::super::hash::Hasher;
-use super::super::{ENCRYPTED, INDEXED, INLINE, Inode, MOST_DIRECTORY, ROOT, RawEntry};
+use super::super::inode::Inode;
+use super::super::{ENCRYPTED, INDEXED, INLINE, MOST_DIRECTORY, ROOT};
 use super::Tour;
 use crate::bits::Bits;
 use crate::content::{FileMap, Form};

@@ -4,9 +4,10 @@ mod check;
 mod directory;
 
 use super::checksum::crc32c;
-use super::{
-    ATTRIBUTE_INODES, BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, Group, HUGE, Held, INLINE, INODES_UNWRITTEN, Inode, RESIZE, ROOT, Walked,
-};
+use super::extents::{Held, Walked};
+use super::groups::Group;
+use super::inode::Inode;
+use super::{ATTRIBUTE_INODES, BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, HUGE, INLINE, INODES_UNWRITTEN, RESIZE, ROOT};
 use crate::bits::Bits;
 use crate::finding::{Finding, Weight};
 use crate::node::NodeKind;

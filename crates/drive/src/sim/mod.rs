@@ -1,232 +1,22 @@
 //! Simulated drives: a raw file that behaves like a failing, slow or odd drive, described by a `*.drive.toml`.
 
+mod description;
+
 use crate::clock::Clock;
 use crate::extents::Extents;
 use crate::failing::Pattern;
-use crate::health::Facts;
-use crate::identity::{Bus, Identity};
+use crate::identity::Identity;
 use crate::medium::{Geometry, Holds, Medium, ReadError, Stretch, WriteError, WriteMedium, inside};
 use crate::patience::{GLANCE, Patience};
 use crate::raw::{RawFile, writable};
 use crate::standing::Standing;
-use serde::Deserialize;
+pub use description::{Description, Fault, IdentityPart, Pace, describe};
 use std::fs::File;
 use std::io;
 use std::ops::Range;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::Duration;
-
-/// The description of a simulated drive.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Description {
-    /// The raw file with the content, relative to the description.
-    pub backing: PathBuf,
-    /// Who it says it is.
-    pub identity: IdentityPart,
-    /// How fast it is; without it the drive is as fast as its file.
-    pub pace: Option<Pace>,
-    /// What it says of its health, if anything.
-    pub health: Option<Facts>,
-    /// What is wrong with it.
-    #[serde(default, rename = "fault")]
-    pub faults: Vec<Fault>,
-    /// How it fails as a whole.
-    #[serde(default, rename = "failing")]
-    pub failing: Vec<Pattern>,
-}
-
-/// The `[identity]` part.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct IdentityPart {
-    /// Model name.
-    pub model: String,
-    /// Serial; may be empty.
-    #[serde(default)]
-    pub serial: String,
-    /// Firmware revision.
-    #[serde(default)]
-    pub firmware: String,
-    /// What the adapter around the drive says of itself.
-    pub adapter: Option<String>,
-    /// Connection.
-    pub bus: Bus,
-    /// Turning platters.
-    #[serde(default)]
-    pub rotational: Option<bool>,
-    /// Refuses writes.
-    #[serde(default)]
-    pub read_only: bool,
-    /// 512 or 4096 bytes.
-    #[serde(default = "sector_512")]
-    pub logical_sector: u32,
-    /// 512 or 4096 bytes.
-    #[serde(default = "sector_512")]
-    pub physical_sector: u32,
-}
-
-fn sector_512() -> u32 {
-    512
-}
-
-/// The `[pace]` part.
-#[derive(Clone, Copy, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Pace {
-    /// Reading, in MB (10^6 bytes) a second.
-    pub read_mb_s: f64,
-    /// Writing, in MB a second.
-    pub write_mb_s: f64,
-    /// Time for a jump, in milliseconds.
-    #[serde(default)]
-    pub seek_ms: f64,
-    /// Whether transfers really take that long; else the run's clock is simulated.
-    #[serde(default)]
-    pub real: bool,
-}
-
-/// One `[[fault]]`. Places are logical sectors, times milliseconds where not said otherwise.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(tag = "kind", rename_all = "kebab-case", deny_unknown_fields)]
-pub enum Fault {
-    /// Every read touching it fails.
-    Unreadable {
-        /// First sector.
-        lba: u64,
-        /// Sectors.
-        sectors: u64,
-        /// How long the failure takes.
-        #[serde(default)]
-        ms: f64,
-    },
-    /// A read touching it succeeds with this chance.
-    Flaky {
-        /// First sector.
-        lba: u64,
-        /// Sectors.
-        sectors: u64,
-        /// 0 to 1.
-        chance: f64,
-        /// Start of the random sequence.
-        #[serde(default)]
-        seed: u64,
-        /// How long a failure takes.
-        #[serde(default)]
-        ms: f64,
-    },
-    /// Reads touching it take longer.
-    Slow {
-        /// First sector.
-        lba: u64,
-        /// Sectors.
-        sectors: u64,
-        /// How much longer.
-        ms: f64,
-    },
-    /// Reads touching it get no answer for that long, and fail then. The drive answers nothing else meanwhile.
-    Hangs {
-        /// First sector.
-        lba: u64,
-        /// Sectors.
-        sectors: u64,
-        /// How long, in seconds.
-        s: f64,
-    },
-    /// Nobody knows what is there, and that is known without a read, as in an image of a drive that failed.
-    Unknown {
-        /// First sector.
-        lba: u64,
-        /// Sectors.
-        sectors: u64,
-    },
-    /// Wrong bytes, other ones at every read, and no error.
-    Silent {
-        /// First sector.
-        lba: u64,
-        /// Sectors.
-        sectors: u64,
-    },
-    /// The drive vanishes after so many reads, again and again.
-    Drops {
-        /// Reads it lasts.
-        after_reads: u64,
-        /// Seconds until it is back; without it never.
-        back_after_s: Option<f64>,
-    },
-    /// Bad contact: it vanishes now and then, and is back after a while.
-    Contact {
-        /// Reads it lasts about.
-        reads: u64,
-        /// Seconds it is away about.
-        s: f64,
-        /// When, and for how long.
-        #[serde(default)]
-        seed: u64,
-    },
-    /// The bridge in its box answers nothing for a while after each error.
-    Bridge {
-        /// How long, in seconds.
-        s: f64,
-    },
-    /// It keeps in mind what failed last: the next reads of it fail too, at once, until so many other reads were done.
-    Remembers {
-        /// Reads of other places.
-        reads: u64,
-    },
-    /// Writes touching it fail.
-    WriteUnreadable {
-        /// First sector.
-        lba: u64,
-        /// Sectors.
-        sectors: u64,
-    },
-    /// Writes touching it are taken and forgotten: what was there before stays.
-    WriteLost {
-        /// First sector.
-        lba: u64,
-        /// Sectors.
-        sectors: u64,
-    },
-    /// After so many flushes that succeed one fails, and some of what was written since the last one is lost.
-    FlushFails {
-        /// Flushes before it.
-        after_flushes: u64,
-    },
-    /// After so many reads it holds other bytes there, and keeps them: somebody else writes to it.
-    Changes {
-        /// First sector.
-        lba: u64,
-        /// Sectors.
-        sectors: u64,
-        /// Reads before that.
-        after_reads: u64,
-    },
-}
-
-impl Fault {
-    /// First sector and sectors it is at; none where it is not at a place.
-    fn place(&self) -> (u64, u64) {
-        match *self {
-            Self::Unreadable { lba, sectors, .. }
-            | Self::Flaky { lba, sectors, .. }
-            | Self::Slow { lba, sectors, .. }
-            | Self::Hangs { lba, sectors, .. }
-            | Self::Unknown { lba, sectors }
-            | Self::Silent { lba, sectors }
-            | Self::WriteUnreadable { lba, sectors }
-            | Self::WriteLost { lba, sectors }
-            | Self::Changes { lba, sectors, .. } => (lba, sectors),
-            Self::Drops { .. } | Self::Contact { .. } | Self::Bridge { .. } | Self::Remembers { .. } | Self::FlushFails { .. } => (0, 0),
-        }
-    }
-
-    /// Whether it shows when its place is read.
-    fn is_read(&self) -> bool {
-        !matches!(self, Self::WriteUnreadable { .. } | Self::WriteLost { .. }) && self.place() != (0, 0)
-    }
-}
 
 struct State {
     reads: u64,
@@ -261,42 +51,6 @@ pub struct SimDrive {
     /// When it was opened.
     began: Duration,
     state: Mutex<State>,
-}
-
-/// Reads a description; the backing path in it is made absolute.
-///
-/// # Errors
-/// What the system says, or what is wrong in the text and where.
-pub fn describe(path: &Path) -> io::Result<Description> {
-    let text = std::fs::read_to_string(path)?;
-    let mut description: Description =
-        toml::from_str(&text).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error.to_string().trim_end().to_string()))?;
-    let part = &description.identity;
-    for sector in [part.logical_sector, part.physical_sector] {
-        if sector != 512 && sector != 4096 {
-            return Err(io::Error::new(io::ErrorKind::InvalidData, format!("a sector of {sector} bytes: only 512 and 4096 exist")));
-        }
-    }
-    description.backing = path.parent().unwrap_or(Path::new(".")).join(&description.backing);
-    Ok(description)
-}
-
-impl Description {
-    /// The identity the drive shows; `path` is the description's own.
-    pub fn identity(&self, path: &Path) -> Identity {
-        let part = &self.identity;
-        Identity {
-            model: part.model.clone(),
-            serial: part.serial.clone(),
-            firmware: part.firmware.clone(),
-            bus: part.bus,
-            rotational: part.rotational,
-            removable: false,
-            read_only: part.read_only,
-            adapter: part.adapter.clone(),
-            path: path.to_path_buf(),
-        }
-    }
 }
 
 impl SimDrive {

@@ -1,0 +1,19 @@
+//! All tests in one program: it is linked once, and slow tests run beside quick ones.
+
+mod added;
+mod damage;
+mod damaged;
+mod files;
+mod folder;
+mod hostile;
+mod journal;
+mod kernels;
+mod lengthened;
+mod reads;
+mod recognise;
+mod reparse;
+mod resize;
+mod shapes;
+mod support;
+mod survey;
+mod walk;

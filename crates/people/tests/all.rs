@@ -1,0 +1,6 @@
+//! All tests in one program: it is linked once, and slow tests run beside quick ones.
+
+mod attacks;
+mod copyout;
+mod folders;
+mod support;

@@ -1,0 +1,8 @@
+//! All tests in one program: it is linked once, and slow tests run beside quick ones.
+
+mod hostile;
+mod linux;
+mod registry;
+#[path = "../../fs/tests/support/tool.rs"]
+mod tool;
+mod windows;
