@@ -92,6 +92,31 @@ fn a_pipe_and_a_lock() {
 }
 
 /// Files that came, went, changed, and one whose bytes changed under its name, size and time.
+/// What an image cannot go on from is said before anything is made, not by a run that fails.
+#[rstest]
+#[case::nowhere("nowhere.zbi", "nowhere.zbi")]
+#[case::no_image("drive.img", "drive.img")]
+#[case::other_size("large.zbi", "another size")]
+#[case::unlocked("one.zbi", "locked where")]
+fn what_an_image_cannot_go_on_from_is_refused(#[case] parent: &str, #[case] why: &str) {
+    let place = Place::new();
+    let (drive, large) = (place.noise("drive.img", 2 * MIB, 1), place.noise("large.img", 3 * MIB, 2));
+    for (drive, image) in [(&drive, "one.zbi"), (&large, "large.zbi")] {
+        assert_eq!(place.json(&["image", path(drive), path(&place.path(image))]).0, 0);
+    }
+    fs::write(place.path("words"), "high water\n").unwrap();
+    let (image, parent, words) = (place.path("next.zbi"), place.path(parent), place.path("words"));
+    let mut args = vec!["image", path(&drive), path(&image), "--parent", path(&parent)];
+    if why.starts_with("locked") {
+        args.extend(["--lock", "--passphrase-file", path(&words)]);
+    }
+    let (code, _, refused) = place.run(&args);
+    assert!(code == 2 && refused.contains("parent-unfit") && refused.contains(why), "{refused}");
+    assert!(!image.exists());
+    let (_, jobs, _) = place.run(&["jobs"]);
+    assert_eq!(jobs.matches("proved").count(), 2, "{jobs}");
+}
+
 #[test]
 fn two_images_of_one_drive_show_what_changed_file_by_file() {
     let place = Place::new();

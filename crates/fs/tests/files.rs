@@ -268,6 +268,29 @@ fn what_is_shared_is_bound() {
     assert_eq!(["one.txt", "two.txt", "own.txt"].map(is_bound), [true, true, false]);
 }
 
+/// What waits in the log of XFS may be of any file: until its own system has put it away none is changed in place.
+#[test]
+fn what_waits_in_a_log_binds_every_file() {
+    let (_dir, path) = image(320);
+    run(&["mkfs.xfs", "-q", text(&path)]);
+    mounted(&path, "rw", |place| {
+        fs::write(place.join("own.txt"), noise(9000, 2)).unwrap();
+    });
+    mounted(&path, "rw", |place| {
+        fs::write(place.join("late.txt"), noise(9000, 3)).unwrap();
+        run(&["xfs_io", "-x", "-c", "shutdown -f", text(place)]);
+    });
+    assert_eq!(state(&path), State::Dirty);
+    let tree = files(&path);
+    let own = tree.open(&tree::find(&*tree, "own.txt").unwrap(), "").unwrap();
+    assert!(own.is_bound());
+    mounted(&path, "rw", |_| ());
+    let tree = files(&path);
+    let own = tree.open(&tree::find(&*tree, "own.txt").unwrap(), "").unwrap();
+    assert!(!own.is_bound() && state(&path) == State::Clean);
+    drop(tree::find(&*tree, "late.txt").unwrap());
+}
+
 fn few(place: &Path) {
     for folder in 0..8 {
         fs::create_dir_all(place.join(format!("folder-{folder}/below"))).unwrap();

@@ -223,7 +223,7 @@ pub fn of_plan(looked: &Looked, plan: &Plan, references: &[Reference]) -> Vec<Ha
             ),
         ));
     }
-    if plan.kind == Kind::Mbr && plan.target.size_bytes / u64::from(plan.target.sector) > u64::from(u32::MAX) {
+    if plan.kind == Kind::Mbr && plan.target.size_bytes / u64::from(plan.target.sector) > 1 << 32 {
         out.push(Hazard::new(Level::Note, "mbr-limit", "the MBR table cannot use the target beyond 2^32 sectors"));
     }
     out.sort_by_key(|hazard| hazard.level);

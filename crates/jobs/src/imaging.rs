@@ -140,6 +140,10 @@ impl ImageOrder {
                 return Err(Refusal::new("part-of-split", text));
             }
         }
+        if let Some(parent) = &self.parent {
+            let unfit = |error: std::io::Error| Refusal::new("parent-unfit", format!("{}: {error}", parent.display()));
+            own::goes_on_from(parent, source.geometry(), passphrase.as_ref()).map_err(unfit)?;
+        }
         let (looked, witness) = (Looked::at(&source), Witness::of(&*source, &[]));
         let size = source.geometry().size_bytes;
         // What is made of a drive that is there in part is no more than that.

@@ -93,7 +93,8 @@ pub(crate) fn lines(view: &Source, files: &Files, map: &Map) -> Vec<Line> {
         let (result, text) = match (files.holed.len(), files.problems.len()) {
             (0, 0) if files.whole > 0 => (Verdict::Holds, format!("all {} files that were found are whole", thousands(files.whole))),
             (0, 0) => (Verdict::NotChecked, "no volume was found whose files could be named".to_string()),
-            (0, _) => (Verdict::NotChecked, "not all files could be named: folders or volumes are lost themselves".to_string()),
+            (0, 1) => (Verdict::NotChecked, "not all files could be named: 1 folder or volume could not be read through".to_string()),
+            (0, many) => (Verdict::NotChecked, format!("not all files could be named: {many} folders or volumes could not be read through")),
             (holed, _) => (Verdict::Fails, format!("{} not whole, {} are", count(holed), thousands(files.whole))),
         };
         let named = files.holed.iter().map(|file| match &file.unknown {
@@ -110,6 +111,7 @@ pub(crate) fn lines(view: &Source, files: &Files, map: &Map) -> Vec<Line> {
     let looked = Looked::at_structures(view);
     let table = &looked.table;
     let text = match table.data_partitions().len() {
+        _ if table.kind == badger_layout::Kind::None => "there is no table in what was salvaged".to_string(),
         0 => "there is no partition in what was salvaged".to_string(),
         1 => format!("{} with 1 partition, as it was salvaged", table.kind.word()),
         count => format!("{} with {count} partitions, as it was salvaged", table.kind.word()),

@@ -219,13 +219,13 @@ fn named(source: &Source, looked: &Looked, surveyed: &[Surveyed], plan: &Plan) -
     starting::named(source, looked, &looked.table, plan)
 }
 
-/// All there is to know, the stops first.
 /// A drive that says of itself that it fails.
 fn failing(bench: &Bench, path: &Path, code: &'static str, (what, way): (&str, &str)) -> Option<Hazard> {
     let health = bench.workshop.health(&bench.workshop.found(path)?);
     (health.state == State::Failing).then(|| Hazard::new(Level::Mind, code, format!("{what} fails: {}; {way}", health.text)))
 }
 
+/// All there is to know, the stops first.
 fn hazards(
     standing: &[Hazard],
     looked: &Looked,

@@ -12,7 +12,7 @@ use crate::layer::{Result, Wrong};
 use badger_drive::buffer::{Buffer, Pool, is_zero};
 use badger_drive::clock::Clock;
 use badger_drive::reads::{Got, Reads};
-use badger_drive::{Control, Event, Extents, Holds, Observer, Outcome, Phase, Source};
+use badger_drive::{Control, Event, Extents, Geometry, Holds, Observer, Outcome, Phase, Source};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::Write;
@@ -167,21 +167,33 @@ struct Begun<'a> {
     from: u64,
 }
 
-fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'a dyn Clock) -> Result<Begun<'a>> {
-    let parent = making.parent.map(|path| Image::opened(path, making.passphrase)).transpose()?;
-    let geometry = making.source.geometry();
-    if let Some(parent) = &parent {
-        let before = parent.head();
-        if (before.size, before.logical) != (geometry.size_bytes, geometry.logical_sector) {
-            return Err(Wrong::new("the image that it would go on from is of a drive of another size"));
-        }
-        if !parent.shown().whole {
-            return Err(Wrong::new("the image that it would go on from is not whole"));
-        }
-        if before.lock.is_some() != making.passphrase.is_some() {
-            return Err(Wrong::new("an image is locked where the one it goes on from is, and only there"));
-        }
+/// An image that another one goes on from.
+fn parent(path: &Path, geometry: Geometry, passphrase: Option<&Passphrase>) -> Result<Image> {
+    let parent = Image::opened(path, passphrase)?;
+    let before = parent.head();
+    if (before.size, before.logical) != (geometry.size_bytes, geometry.logical_sector) {
+        return Err(Wrong::new("the image that it would go on from is of a drive of another size"));
     }
+    if !parent.shown().whole {
+        return Err(Wrong::new("the image that it would go on from is not whole"));
+    }
+    if before.lock.is_some() != passphrase.is_some() {
+        return Err(Wrong::new("an image is locked where the one it goes on from is, and only there"));
+    }
+    Ok(parent)
+}
+
+/// Whether an image of a drive can go on from another one.
+///
+/// # Errors
+/// Why it cannot: it is none, is not whole, is of a drive of another size, or locked where the new one is not.
+pub fn goes_on_from(path: &Path, geometry: Geometry, passphrase: Option<&Passphrase>) -> std::io::Result<()> {
+    parent(path, geometry, passphrase).map(drop).map_err(|wrong| std::io::Error::new(std::io::ErrorKind::InvalidData, wrong.to_string()))
+}
+
+fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'a dyn Clock) -> Result<Begun<'a>> {
+    let geometry = making.source.geometry();
+    let parent = making.parent.map(|path| parent(path, geometry, making.passphrase)).transpose()?;
     let level = AtomicI32::new(making.level.unwrap_or(3));
     let pool = Pool::new(PIECES, PIECE as usize);
     let shared = |keys: Option<Keys>, known: Known, parent| Shared {

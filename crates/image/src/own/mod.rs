@@ -11,7 +11,7 @@ mod shelf;
 mod write;
 
 pub use crypt::Passphrase;
-pub use make::{Estimate, Made, Making, Onto, estimate, give_up, make};
+pub use make::{Estimate, Made, Making, Onto, estimate, give_up, goes_on_from, make};
 pub use mend::{Account, Mended};
 pub use read::{Image, Shown};
 pub(crate) use record::is_first;

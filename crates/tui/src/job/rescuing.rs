@@ -203,6 +203,8 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, u
             lines.push(vec![]);
             let text = if rescue.is_waiting() {
                 "○ looking at the target and at the map ...".to_string()
+            } else if job.step == Step::Look {
+                "Enter goes on to the plan: onto what, what comes first, limits".to_string()
             } else if sight.known {
                 "Enter begins: the target is new, or holds what the map says".to_string()
             } else {
