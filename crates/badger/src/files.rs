@@ -48,6 +48,8 @@ struct Printer<W: Write> {
     line: String,
     json: bool,
     count: u64,
+    /// The second that was written last: files that came together share it, and a calendar takes longer than all else.
+    second: (i64, Option<String>),
     /// Whoever reads it may have gone away.
     shut: bool,
     lost: Option<io::Error>,
@@ -59,13 +61,16 @@ impl<W: Write> Printer<W> {
             return;
         }
         let node = &entry.node;
-        let modified = node.modified.and_then(written);
+        if let Some(time) = node.modified.filter(|time| self.second.0 != time.seconds || self.second.1.is_none()) {
+            self.second = (time.seconds, written(time));
+        }
+        let modified = node.modified.and(self.second.1.as_deref());
         let done = if self.json {
             // Where its bytes lie must be known; without a salvage map nothing tells of holes before they are read.
             let opened = if node.kind == NodeKind::File { tree.open(node, "").err() } else { None };
             let state = if opened.is_none() { "whole" } else { "unread" };
             let why = opened.map(|finding| finding.text);
-            let row = Row { path, kind: node.kind, size: node.size, modified, state, what: node.what.as_deref(), why };
+            let row = Row { path, kind: node.kind, size: node.size, modified: modified.map(str::to_string), state, what: node.what.as_deref(), why };
             let text = serde_json::to_string(&row).unwrap_or_default();
             write!(self.out, "{}{text}", if self.count == 0 { "\n" } else { ",\n" })
         } else {
@@ -76,7 +81,7 @@ impl<W: Write> Printer<W> {
                 NodeKind::File => (Some(human(node.size)), ""),
             };
             // A line for each of millions: put together without the machinery of formats.
-            let (size, modified) = (size.as_deref().unwrap_or("-"), modified.as_deref().unwrap_or("-"));
+            let (size, modified) = (size.as_deref().unwrap_or("-"), modified.unwrap_or("-"));
             self.line.clear();
             self.line.extend(std::iter::repeat_n(' ', 9usize.saturating_sub(size.len())));
             self.line.extend([size, "  ", modified]);
@@ -108,6 +113,7 @@ pub fn ls(bench: &Bench, named: &str, path: &str, recursive: bool, common: &Comm
         line: String::new(),
         json: common.json,
         count: 0,
+        second: (0, None),
         shut: false,
         lost: None,
     };

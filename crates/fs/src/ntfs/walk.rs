@@ -30,8 +30,6 @@ pub(super) const BITMAP: u32 = 0xb0;
 const REPARSE: u32 = 0xc0;
 /// A file of more attribute records than this does not exist.
 const MOST_RECORDS: usize = 4096;
-/// A table of so many bytes is read in one go by whoever lists everything.
-const MOST_TABLE: u64 = 256 << 20;
 /// A directory is not read further than this.
 pub(super) const MOST_DIRECTORY: u64 = 1 << 30;
 /// Bits of a reference that number the record; the rest counts how often the record was used.
@@ -574,13 +572,6 @@ impl Tree for Ntfs {
 
     fn most_entries(&self) -> u64 {
         self.volume.most_entries()
-    }
-
-    fn will_walk(&self) {
-        let pieces: Vec<(u64, u64)> = self.table.pieces().iter().filter_map(|piece| Some((piece.at?, piece.len))).collect();
-        if pieces.iter().map(|(_, len)| len).sum::<u64>() <= MOST_TABLE {
-            self.volume.expect_all(&pieces);
-        }
     }
 }
 
