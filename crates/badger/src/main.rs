@@ -4,14 +4,14 @@
 /// break off a run; that it could not be written shows at the end.
 macro_rules! tell {
     ($($part:tt)*) => {
-        $crate::output::put(&format!("{}\n", badger_drive::text::plain_lines(&format!($($part)*))))
+        $crate::output::print(&format!("{}\n", badger_drive::text::plain_lines(&format!($($part)*))))
     };
 }
 
 /// Prints as it is, without a line's end: documents, and what this program itself steers the terminal with.
 macro_rules! tell_part {
     ($($part:tt)*) => {
-        $crate::output::put(&format!($($part)*))
+        $crate::output::print(&format!($($part)*))
     };
 }
 

@@ -15,7 +15,7 @@ pub fn note(outcome: io::Result<()>) {
 }
 
 /// Writes to standard output.
-pub fn put(text: &str) {
+pub fn print(text: &str) {
     note(io::stdout().write_all(text.as_bytes()));
 }
 

@@ -274,6 +274,10 @@ fn is_missed(broken: &Disk, (what, links, breaks): &Breaks) -> Option<String> {
 #[test]
 fn every_broken_link_is_named() {
     let place = Place::new();
+    // Copies share what is not broken in them.
+    let shared = place.sparse("shared.xfs", 6 << 30);
+    tool(&["mkfs.xfs", "-q", "-m", "reflink=1", path(&shared)]);
+    let _shared = Mount::of(&["mount", "-o", "loop"], path(&shared), place.path("shared"));
     let mut wrong = Vec::new();
     let roots: Vec<Breaks> = ROOTS.into_iter().chain(SUBVOLUMES).collect();
     let sets: [(&[&str], Option<&'static str>, &[Breaks]); 4] = [
@@ -283,11 +287,11 @@ fn every_broken_link_is_named() {
         (&["--table", "mbr", "--root", "xfs"], Some("nouuid"), &ROOTS),
     ];
     for (options, mounts, breaks) in sets {
-        let made = system_disk(&place, "made.img", &[&["--size", "1400M"], options].concat());
+        let made = system_disk(&place, "shared/made.img", &[&["--size", "1400M"], options].concat());
         let starts = starts(&made);
         let disk = |name: &str| {
-            let copy = place.path(&format!("{name}.img"));
-            tool(&["cp", "--reflink=auto", "--sparse=always", path(&made), path(&copy)]);
+            let copy = place.path(&format!("shared/{name}.img"));
+            tool(&["cp", "--reflink=always", path(&made), path(&copy)]);
             let scratch = place.path(&format!("{name}-scratch"));
             fs::create_dir_all(&scratch).unwrap();
             Disk { path: copy, esp: starts.get(1).copied().unwrap_or(0), root: *starts.last().unwrap(), scratch, mounts }

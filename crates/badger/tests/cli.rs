@@ -226,24 +226,12 @@ fn a_full_file_system_under_the_target_ends_it_cleanly_and_it_goes_on() {
     assert!(fs::read(&source).unwrap() == fs::read(&target).unwrap());
 }
 
-/// A slow run that has written to its target, which was empty.
-fn begun(place: &Place, args: &[&str], target: &Path) -> std::process::Child {
-    let mut run = place.badger(args).args(["--rate", "10M"]).stdout(Stdio::null()).spawn().unwrap();
-    let mut first = [0; 512];
-    while first == [0; 512] {
-        assert!(run.try_wait().unwrap().is_none(), "it ended before it wrote anything");
-        std::thread::sleep(Duration::from_millis(20));
-        File::open(target).unwrap().read_exact_at(&mut first, 0).unwrap();
-    }
-    run
-}
-
 #[test]
 fn another_run_on_the_same_target_is_refused_meanwhile() {
     let place = Place::new();
     let (source, target) = (place.noise("weir.img", 64 * MIB, 1), place.sparse("fresh.img", 64 * MIB));
     let args = ["clone", path(&source), path(&target), "--confirm", "resh"];
-    let mut first = begun(&place, &args, &target);
+    let mut first = place.begun(&[&args[..], &["--rate", "10M"]].concat(), &target);
     let (code, report) = place.json(&args);
     assert_eq!((code, report["code"].as_str()), (2, Some("target-claimed")));
     tool(&["kill", "-INT", &first.id().to_string()]);
@@ -257,7 +245,7 @@ fn other_options_do_not_go_on_with_an_unfinished_run() {
     let place = Place::new();
     let (source, target) = (place.noise("weir.img", 64 * MIB, 1), place.sparse("fresh.img", 64 * MIB));
     let args = ["clone", path(&source), path(&target), "--confirm", "resh"];
-    let mut first = begun(&place, &args, &target);
+    let mut first = place.begun(&[&args[..], &["--rate", "10M"]].concat(), &target);
     first.kill().unwrap();
     first.wait().unwrap();
     let with = |more: &[&str]| place.json(&[&args[..], more].concat());

@@ -157,33 +157,33 @@ impl Drawing {
         self.pages.push(Vec::new());
     }
 
-    fn put(&mut self, shape: Shape) {
+    fn add(&mut self, shape: Shape) {
         self.pages.last_mut().expect("there is always one page").push(shape);
     }
 
     /// Sets a text from its left end.
     pub fn text(&mut self, x: f32, y: f32, size: f32, text: impl Into<String>) {
-        self.put(Shape::Text { x, y, size, bold: false, anchor: Anchor::Left, text: text.into() });
+        self.add(Shape::Text { x, y, size, bold: false, anchor: Anchor::Left, text: text.into() });
     }
 
     /// Sets a bold text from its left end.
     pub fn bold(&mut self, x: f32, y: f32, size: f32, text: impl Into<String>) {
-        self.put(Shape::Text { x, y, size, bold: true, anchor: Anchor::Left, text: text.into() });
+        self.add(Shape::Text { x, y, size, bold: true, anchor: Anchor::Left, text: text.into() });
     }
 
     /// Sets a text up to its right end.
     pub fn right(&mut self, x: f32, y: f32, size: f32, text: impl Into<String>) {
-        self.put(Shape::Text { x, y, size, bold: false, anchor: Anchor::Right, text: text.into() });
+        self.add(Shape::Text { x, y, size, bold: false, anchor: Anchor::Right, text: text.into() });
     }
 
     /// Draws a line.
     pub fn line(&mut self, points: Vec<(f32, f32)>, width: f32, grey: f32) {
-        self.put(Shape::Line { points, width, grey });
+        self.add(Shape::Line { points, width, grey });
     }
 
     /// Draws a rectangle.
     pub fn rect(&mut self, x: f32, y: f32, w: f32, h: f32, fill: Option<Fill>, edge: f32) {
-        self.put(Shape::Rect { x, y, w, h, fill, edge });
+        self.add(Shape::Rect { x, y, w, h, fill, edge });
     }
 
     /// The sheets as SVG, one below the other.

@@ -213,11 +213,11 @@ impl Pen<'_> {
         out.begin_text();
         out.set_fill_gray(0.0);
         out.set_font(Name(name(font).as_bytes()), size);
-        let (mut pen, mut led, mut string) = (0.0, None, Vec::new());
+        let (mut pen, mut pen_at, mut string) = (0.0, None, Vec::new());
         let mut before = None;
         for glyph in &piece.glyphs {
             let place = (pen + glyph.shift.0, glyph.shift.1);
-            let goes_on = led.is_some_and(|(x, y): (f32, f32)| (x - place.0).abs() < 0.0005 && (y - place.1).abs() < 0.0005);
+            let goes_on = pen_at.is_some_and(|(x, y): (f32, f32)| (x - place.0).abs() < 0.0005 && (y - place.1).abs() < 0.0005);
             if !goes_on {
                 if !string.is_empty() {
                     out.show(Str(&std::mem::take(&mut string)));
@@ -231,7 +231,7 @@ impl Pen<'_> {
                 used.says.entry(id).or_insert_with(|| piece.text[glyph.said.clone()].into());
             }
             let wide = piece.face.shaper.glyph_hor_advance(rustybuzz::ttf_parser::GlyphId(glyph.id)).unwrap_or(0);
-            led = Some((place.0 + f32::from(wide) / unit, place.1));
+            pen_at = Some((place.0 + f32::from(wide) / unit, place.1));
             pen += glyph.advance;
         }
         if !string.is_empty() {

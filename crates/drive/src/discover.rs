@@ -9,6 +9,7 @@ use crate::ground::{Footing, Ground, Layer};
 use crate::identity::{Bus, Identity};
 use crate::medium::Geometry;
 use crate::sysfs::{Mount, Sysfs};
+use rustix::fs::{AtFlags, FileType, Mode, OFlags};
 use std::collections::{BTreeMap, HashSet};
 use std::fs::{self, File};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
@@ -309,11 +310,15 @@ impl Sysfs {
             if id == std::process::id() {
                 continue;
             }
-            for entry in fs::read_dir(process.path().join("fd")).into_iter().flatten().flatten() {
-                let Ok(meta) = fs::metadata(entry.path()) else { continue };
-                let candidate = meta.file_type().is_block_device() || inodes.contains(&meta.ino());
-                let info = || fs::read_to_string(process.path().join("fdinfo").join(entry.file_name())).unwrap_or_default();
-                if candidate && is_for_writing(&info()) && Ground::of(&entry.path(), self).rests_on(ground) {
+            // Each is asked for from its own directory: a way from the root takes three times as long, and there are thousands.
+            let fds = process.path().join("fd");
+            let Ok(open) = rustix::fs::open(&fds, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty()) else { continue };
+            for entry in rustix::fs::Dir::read_from(&open).into_iter().flatten().flatten() {
+                let Ok(stat) = rustix::fs::statat(&open, entry.file_name(), AtFlags::empty()) else { continue };
+                let candidate = FileType::from_raw_mode(stat.st_mode) == FileType::BlockDevice || inodes.contains(&stat.st_ino);
+                let Some(name) = entry.file_name().to_str().ok().filter(|_| candidate) else { continue };
+                let info = || fs::read_to_string(process.path().join("fdinfo").join(name)).unwrap_or_default();
+                if is_for_writing(&info()) && Ground::of(&fds.join(name), self).rests_on(ground) {
                     let name = self.text(&process.path().join("comm")).unwrap_or_default();
                     let used = Use::Written(format!("{name} (process {id})"));
                     strangers |= !is_own_child(&process.path());

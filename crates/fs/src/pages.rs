@@ -42,7 +42,7 @@ impl<'a> Pages<'a> {
     }
 
     /// Bytes become others.
-    pub fn put(&mut self, at: u64, bytes: &[u8]) -> Result<()> {
+    pub fn write(&mut self, at: u64, bytes: &[u8]) -> Result<()> {
         let (mut done, size) = (0, self.size);
         while done < bytes.len() {
             let at = at + done as u64;

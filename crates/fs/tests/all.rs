@@ -5,7 +5,6 @@ mod damage;
 mod damaged;
 mod files;
 mod folder;
-mod hostile;
 mod journal;
 mod kernels;
 mod lengthened;

@@ -1,10 +1,13 @@
-//! Small volumes that are made to be walked for ever, or to fill the memory: each costs no more than its size is worth.
+//! Small volumes that are made to be walked for ever, or to fill the memory: each costs no more than its size is worth. They have a
+//! program to themselves, whose memory and time are measured.
 
-use crate::support::{image, run};
+mod support;
+
 use std::fs;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
+use support::{image, run};
 
 /// Everything that goes over a volume, with the time it took.
 fn walked(path: &Path) -> Duration {

@@ -2,7 +2,7 @@
 
 use crate::bench::{self, BenchView};
 use crate::dig::{self, Dig};
-use crate::draw::{inset, loud, put, put_right, rule, say, sheet};
+use crate::draw::{inset, loud, print, print_right, rule, say, sheet};
 use crate::job::{self, JobView, Listed, OpenJobs};
 use crate::ledger::LedgerView;
 use crate::message::{Hit, Hits, Message, PLACES, Place};
@@ -478,10 +478,10 @@ impl App {
         buf.set_style(area, theme::ground());
         self.too_small = area.width < LEAST.0 || area.height < LEAST.1;
         if self.too_small {
-            put(buf, area.x, area.y, area.width, vec![loud(Mean::Mind, format!("▲ {} x {} needed", LEAST.0, LEAST.1))]);
+            print(buf, area.x, area.y, area.width, vec![loud(Mean::Mind, format!("▲ {} x {} needed", LEAST.0, LEAST.1))]);
             let asked = matches!(self.overlay, Some(Overlay::Leave));
             let says = if asked { "runs go on: y leaves, Esc stays" } else { "q leaves, no other key works" };
-            put(buf, area.x, area.y + 1, area.width, vec![say(Mean::Text, says)]);
+            print(buf, area.x, area.y + 1, area.width, vec![say(Mean::Text, says)]);
             return;
         }
         self.top(frame);
@@ -515,7 +515,7 @@ impl App {
     fn top(&mut self, frame: &mut Frame) {
         let area = frame.area();
         let buf = frame.buffer_mut();
-        put(buf, area.x + 1, area.y, 16, vec![loud(Mean::Text, "Zealous Badger")]);
+        print(buf, area.x + 1, area.y, 16, vec![loud(Mean::Text, "Zealous Badger")]);
         let mut x = area.x + 19;
         for (place, number, name) in PLACES {
             let here = place == self.place;
@@ -523,7 +523,7 @@ impl App {
                 say(if here { Mean::Focus } else { Mean::Quiet }, format!("{number} ")),
                 if here { loud(Mean::Focus, name) } else { say(Mean::Text, name) },
             ];
-            put(buf, x, area.y, 12, spans);
+            print(buf, x, area.y, 12, spans);
             self.hits.push((Rect { x, y: area.y, width: 9, height: 1 }, Hit::Place(place)));
             x += 11;
         }
@@ -532,7 +532,7 @@ impl App {
         let mut facts: Vec<&str> = [workshop, self.technician.as_str()].into_iter().filter(|fact| !fact.is_empty()).collect();
         facts.push(&clock);
         let right = inset(Rect { x, width: area.right().saturating_sub(x), ..area }, 1);
-        put_right(buf, right, area.y, vec![say(Mean::Quiet, facts.join(" · "))]);
+        print_right(buf, right, area.y, vec![say(Mean::Quiet, facts.join(" · "))]);
         rule(buf, area, area.y + 1);
     }
 
@@ -546,11 +546,11 @@ impl App {
         };
         let buf = frame.buffer_mut();
         rule(buf, area, y - 1);
-        put_right(buf, inset(area, 1), y, vec![say(if self.runs() > 0 { Mean::Good } else { Mean::Quiet }, runs.clone())]);
+        print_right(buf, inset(area, 1), y, vec![say(if self.runs() > 0 { Mean::Good } else { Mean::Quiet }, runs.clone())]);
         let width = area.width.saturating_sub(runs.len() as u16 + 4);
         if let Some((mean, text)) = &self.message {
             let mark = if *mean == Mean::Stop { "◆" } else { "▲" };
-            put(buf, area.x + 1, y, width, vec![loud(*mean, format!("{mark} {text}"))]);
+            print(buf, area.x + 1, y, width, vec![loud(*mean, format!("{mark} {text}"))]);
             return;
         }
         let hints = match self.place {
@@ -566,7 +566,7 @@ impl App {
             if x + wide > area.x + width {
                 break;
             }
-            put(buf, x, y, wide, vec![loud(Mean::Focus, key), say(Mean::Quiet, format!(" {what}"))]);
+            print(buf, x, y, wide, vec![loud(Mean::Focus, key), say(Mean::Quiet, format!(" {what}"))]);
             x += wide + 3;
         }
     }

@@ -1,6 +1,6 @@
 //! The bench: one block of three lines for every drive, the chosen one with its drawer open, and the jobs beside.
 
-use crate::draw::{bar, cut, inset, loud, pad, pad_left, put, put_right, ribbon, say, wrap};
+use crate::draw::{bar, cut, inset, loud, pad, pad_left, print, print_right, ribbon, say, wrap};
 use crate::job::{Listed, OpenJobs};
 use crate::message::{Hit, Hits, Message};
 use crate::step::{STEPS, Step};
@@ -153,7 +153,7 @@ impl BenchView {
         draw_shelf(&shown, looking, frame, inset(shelf, 1), hits);
         if wide {
             let buf = frame.buffer_mut();
-            (body.y..body.bottom()).for_each(|y| put(buf, shelf.right(), y, 1, vec![say(Mean::Quiet, "│")]));
+            (body.y..body.bottom()).for_each(|y| print(buf, shelf.right(), y, 1, vec![say(Mean::Quiet, "│")]));
             let column = Rect { x: shelf.right() + 2, width: JOBS - 3, ..body };
             draw_jobs(jobs, frame, column, &listed, 4, hits);
         } else if strip > 0 {
@@ -186,7 +186,7 @@ fn draw_shelf(shown: &Shown, looking: bool, frame: &mut Frame, area: Rect, hits:
         1 => "On the bench · 1 drive".to_string(),
         count => format!("On the bench · {count} drives"),
     };
-    put(frame.buffer_mut(), area.x, area.y, area.width, vec![say(Mean::Quiet, title)]);
+    print(frame.buffer_mut(), area.x, area.y, area.width, vec![say(Mean::Quiet, title)]);
     let area = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
     let blocks: Vec<Vec<Row>> = (0..count).map(|at| block(shown, at, area.width - 3)).collect();
     // The chosen block is always whole on the screen.
@@ -199,7 +199,7 @@ fn draw_shelf(shown: &Shown, looking: bool, frame: &mut Frame, area: Rect, hits:
     for (at, block) in blocks.into_iter().enumerate().skip(first) {
         if y + 3 > area.bottom() {
             let more = format!("↓ {} more", count - at);
-            put_right(frame.buffer_mut(), area, area.bottom() - 1, vec![say(Mean::Quiet, more)]);
+            print_right(frame.buffer_mut(), area, area.bottom() - 1, vec![say(Mean::Quiet, more)]);
             break;
         }
         let top = y;
@@ -224,14 +224,14 @@ enum Row {
 fn draw_row(shown: &Shown, buf: &mut Buffer, area: Rect, y: u16, at: usize, row: Row) {
     let chosen = at == shown.bench.chosen;
     if chosen {
-        put(buf, area.x, y, 1, vec![loud(Mean::Focus, "▌")]);
+        print(buf, area.x, y, 1, vec![loud(Mean::Focus, "▌")]);
     }
     let inner = Rect { x: area.x + 2, width: area.width - 2, y, height: 1 };
     match row {
         Row::Spans(left, right) => {
             let wide: usize = right.iter().map(|span| unicode_width::UnicodeWidthStr::width(&*span.content)).sum();
-            put(buf, inner.x, y, inner.width.saturating_sub(wide as u16 + 1), left);
-            put_right(buf, inner, y, right);
+            print(buf, inner.x, y, inner.width.saturating_sub(wide as u16 + 1), left);
+            print_right(buf, inner, y, right);
         }
         Row::Ribbon => {
             let item = &shown.bench.items[at];
@@ -239,7 +239,7 @@ fn draw_row(shown: &Shown, buf: &mut Buffer, area: Rect, y: u16, at: usize, row:
             let width = ribbon::length(item.ribbon.size, inner.width);
             let empty_unknown = item.looked.is_none() && item.trouble.is_none();
             if empty_unknown {
-                put(buf, inner.x, y, width, vec![say(Mean::Quiet, format!("┊{}┊", pad(" looking ...", usize::from(width) - 2)))]);
+                print(buf, inner.x, y, width, vec![say(Mean::Quiet, format!("┊{}┊", pad(" looking ...", usize::from(width) - 2)))]);
             } else {
                 ribbon::draw(buf, inner.x, y, width, &item.ribbon, ribbon::Look { mean, chosen: None });
             }
@@ -529,11 +529,11 @@ fn job_rows(jobs: &OpenJobs, listed: &Listed) -> Vec<Vec<Span<'static>>> {
 
 fn draw_jobs(jobs: &OpenJobs, frame: &mut Frame, area: Rect, listed: &[Listed], height: u16, hits: &mut Hits) {
     let buf = frame.buffer_mut();
-    put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, "Jobs")]);
+    print(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, "Jobs")]);
     if listed.is_empty() {
         for (text, y) in wrap("none yet: mark a source with s, a target with t, then press j", usize::from(area.width)).into_iter().zip(area.y + 2..)
         {
-            put(buf, area.x, y, area.width, vec![say(Mean::Quiet, text)]);
+            print(buf, area.x, y, area.width, vec![say(Mean::Quiet, text)]);
         }
     }
     for (at, job) in listed.iter().enumerate() {
@@ -542,7 +542,7 @@ fn draw_jobs(jobs: &OpenJobs, frame: &mut Frame, area: Rect, listed: &[Listed], 
             break;
         }
         for (line, spans) in job_rows(jobs, job).into_iter().enumerate() {
-            put(frame.buffer_mut(), area.x, y + line as u16, area.width, spans);
+            print(frame.buffer_mut(), area.x, y + line as u16, area.width, spans);
         }
         hits.push((Rect { y, height: 3, ..area }, Hit::Job(at)));
     }
@@ -554,8 +554,8 @@ fn draw_job_lines(jobs: &OpenJobs, frame: &mut Frame, area: Rect, listed: &[List
         let state = rows.remove(2);
         let name = rows.remove(0);
         let y = area.y + at as u16;
-        put(frame.buffer_mut(), area.x, y, 34, name);
-        put(frame.buffer_mut(), area.x + 35, y, area.width.saturating_sub(35), state);
+        print(frame.buffer_mut(), area.x, y, 34, name);
+        print(frame.buffer_mut(), area.x + 35, y, area.width.saturating_sub(35), state);
         hits.push((Rect { y, height: 1, ..area }, Hit::Job(at)));
     }
 }

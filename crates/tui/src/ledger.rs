@@ -1,6 +1,6 @@
 //! The ledger: past jobs and drives, findable by serial, ticket, customer, date.
 
-use crate::draw::{cut, inset, loud, pad, pad_left, put, put_right, say};
+use crate::draw::{cut, inset, loud, pad, pad_left, print, print_right, say};
 use crate::message::{Hit, Hits, Message, Place};
 use crate::past::{self, Past};
 use crate::theme::Mean;
@@ -152,10 +152,10 @@ pub fn draw(view: &LedgerView, frame: &mut Frame, body: Rect, hits: &mut Hits) {
         say(Mean::Quiet, "   "),
         head(view.show_drives, format!("Drives {}", view.drives.len())),
     ];
-    put(buf, area.x, area.y, area.width, heads);
+    print(buf, area.x, area.y, area.width, heads);
     if view.typing || !view.filter.is_empty() {
         let cursor = if view.typing { "▏" } else { "" };
-        put_right(buf, area, area.y, vec![say(Mean::Quiet, "find "), loud(Mean::Text, view.filter.clone()), loud(Mean::Focus, cursor)]);
+        print_right(buf, area, area.y, vec![say(Mean::Quiet, "find "), loud(Mean::Text, view.filter.clone()), loud(Mean::Focus, cursor)]);
     }
     let row = if view.show_drives { None } else { view.shown_jobs().get(view.chosen).copied() };
     let past = view.past.as_ref().zip(row).filter(|(past, row)| past.job == row.id && area.height >= HIGH);
@@ -168,7 +168,7 @@ pub fn draw(view: &LedgerView, frame: &mut Frame, body: Rect, hits: &mut Hits) {
     if view.show_drives {
         let name = if wide { 30 } else { 22 };
         let title = format!("  {} {} {}  {}  {}", pad("drive", name), pad("serial", 20), pad_left("size", 8), pad("first seen", 16), "last seen");
-        put(buf, area.x, y, area.width, vec![say(Mean::Quiet, title)]);
+        print(buf, area.x, y, area.width, vec![say(Mean::Quiet, title)]);
         for (line, row) in view.shown_drives().iter().enumerate().skip(skip).take(rows) {
             let at = y + 1 + (line - skip) as u16;
             let chosen = line == view.chosen;
@@ -180,13 +180,13 @@ pub fn draw(view: &LedgerView, frame: &mut Frame, body: Rect, hits: &mut Hits) {
                 pad(&written(row.first_seen), 16),
                 written(row.last_seen)
             );
-            put(buf, area.x, at, area.width, line_of(chosen, vec![say(Mean::Text, text)]));
+            print(buf, area.x, at, area.width, line_of(chosen, vec![say(Mean::Text, text)]));
             hits.push((Rect { y: at, height: 1, ..area }, Hit::Line(line)));
         }
     } else {
         let (customer, pair) = if wide { (34, 36) } else { (20, 22) };
         let title = format!("  {} {} {} {} {}", pad_left("job", 4), pad("ticket", 9), pad("customer", customer), pad("drives", pair), "outcome");
-        put(buf, area.x, y, area.width, vec![say(Mean::Quiet, title)]);
+        print(buf, area.x, y, area.width, vec![say(Mean::Quiet, title)]);
         for (line, row) in view.shown_jobs().iter().enumerate().skip(skip).take(rows) {
             let at = y + 1 + (line - skip) as u16;
             let (mark, mean, word) = outcome(row);
@@ -203,7 +203,7 @@ pub fn draw(view: &LedgerView, frame: &mut Frame, body: Rect, hits: &mut Hits) {
                 let kept = row.keep_until.map(|until| format!("  kept until {}", day(until))).unwrap_or_default();
                 spans.push(say(Mean::Quiet, format!(" {}{kept}", day(row.created))));
             }
-            put(buf, area.x, at, area.width, line_of(line == view.chosen, spans));
+            print(buf, area.x, at, area.width, line_of(line == view.chosen, spans));
             hits.push((Rect { y: at, height: 1, ..area }, Hit::Line(line)));
         }
     }
@@ -213,7 +213,7 @@ pub fn draw(view: &LedgerView, frame: &mut Frame, body: Rect, hits: &mut Hits) {
     }
     if view.count() == 0 {
         let why = if view.filter.is_empty() { "nothing yet: jobs and drives are noted as they come" } else { "nothing by that name; Esc shows all" };
-        put(frame.buffer_mut(), area.x + 2, y + 2, area.width, vec![say(Mean::Quiet, why)]);
+        print(frame.buffer_mut(), area.x + 2, y + 2, area.width, vec![say(Mean::Quiet, why)]);
     }
 }
 

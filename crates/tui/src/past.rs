@@ -1,6 +1,6 @@
 //! A job of the ledger at a glance: its drives, what came out, its boot chain, what its drives did before.
 
-use crate::draw::{chain, chart, cut, loud, outcome_mark, pad, put, put_right, ribbon, say, wrap};
+use crate::draw::{chain, chart, cut, loud, outcome_mark, pad, print, print_right, ribbon, say, wrap};
 use crate::theme::Mean;
 use badger_bench::ledger::{JobRow, day, written};
 use badger_bench::sheet::{DriveFacts, SheetData, outcome_sentence, verdict};
@@ -34,7 +34,7 @@ fn drive(frame: &mut Frame, area: Rect, y: u16, facts: &DriveFacts, (mark, mean)
         say(Mean::Text, pad(&cut(&facts.model, label), label)),
         say(Mean::Quiet, format!("{:>9}", human(facts.size_bytes))),
     ];
-    put(buf, area.x, y, LABEL, text);
+    print(buf, area.x, y, LABEL, text);
     let width = ribbon::length(facts.size_bytes, area.width.saturating_sub(LABEL + 1));
     ribbon::draw(buf, area.x + LABEL + 1, y, width, &facts.ribbon, ribbon::Look { mean, chosen: None });
 }
@@ -74,11 +74,11 @@ fn before(row: &JobRow, all: &[JobRow]) -> Vec<Vec<Span<'static>>> {
 /// Draws it.
 pub fn draw(past: &Past, row: &JobRow, all: &[JobRow], frame: &mut Frame, area: Rect) {
     let buf = frame.buffer_mut();
-    put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, "─".repeat(usize::from(area.width)))]);
+    print(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, "─".repeat(usize::from(area.width)))]);
     let name = if row.ticket.is_empty() { format!("job {}", row.id) } else { format!("job {} · {}", row.id, row.ticket) };
-    put(buf, area.x, area.y + 1, area.width, vec![loud(Mean::Text, name), say(Mean::Text, format!("  {}", row.customer))]);
+    print(buf, area.x, area.y + 1, area.width, vec![loud(Mean::Text, name), say(Mean::Text, format!("  {}", row.customer))]);
     let Some(sheet) = &past.sheet else {
-        put(
+        print(
             buf,
             area.x,
             area.y + 3,
@@ -90,7 +90,7 @@ pub fn draw(past: &Past, row: &JobRow, all: &[JobRow], frame: &mut Frame, area: 
     let by = if row.technician.is_empty() { String::new() } else { format!("{} · ", row.technician) };
     let kept = row.keep_until.map(|until| format!(" · old drive kept until {}", day(until))).unwrap_or_default();
     let when = format!("{by}{} · {}{kept}", written(sheet.started), span((sheet.ended - sheet.started).max(0) as f64));
-    put_right(buf, Rect { x: area.x + area.width / 3, width: area.width - area.width / 3, ..area }, area.y + 1, vec![say(Mean::Quiet, when)]);
+    print_right(buf, Rect { x: area.x + area.width / 3, width: area.width - area.width / 3, ..area }, area.y + 1, vec![say(Mean::Quiet, when)]);
     drive(frame, area, area.y + 3, &sheet.source, ("◂", Mean::Source));
     drive(frame, area, area.y + 4, &sheet.target, ("▸", Mean::Target));
     let buf = frame.buffer_mut();
@@ -122,14 +122,14 @@ pub fn draw(past: &Past, row: &JobRow, all: &[JobRow], frame: &mut Frame, area: 
     }
     let (from, count) = (area.y + 6, lines.len() as u16);
     for (line, y) in lines.into_iter().zip(from..area.bottom()) {
-        put(buf, area.x, y, area.width, line);
+        print(buf, area.x, y, area.width, line);
     }
     let rates: Vec<f64> = sheet.rates.iter().map(|rate| rate.unwrap_or(0.0)).collect();
     let y = from + count + 1;
     if y + 5 < area.bottom() && rates.iter().any(|rate| *rate > 0.0) {
         let top = rates.iter().copied().fold(1.0, f64::max);
-        put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "rate over position, sector 0 at the left")]);
-        put_right(buf, area, y, vec![say(Mean::Quiet, format!("highest {}/s", human(top as u64)))]);
+        print(buf, area.x, y, area.width, vec![say(Mean::Quiet, "rate over position, sector 0 at the left")]);
+        print_right(buf, area, y, vec![say(Mean::Quiet, format!("highest {}/s", human(top as u64)))]);
         chart::draw(buf, Rect { y: y + 1, height: (area.bottom() - y - 1).min(5), ..area }, &rates, top, Mean::Source);
     }
 }

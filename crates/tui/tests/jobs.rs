@@ -5,25 +5,13 @@ use crossterm::event::KeyCode;
 use rstest::rstest;
 use std::fs;
 use std::path::Path;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 /// Rubs out what an entry offers, and types something else.
 fn instead(room: &mut Room, text: &str) {
     (0..200).for_each(|_| room.key(KeyCode::Backspace));
     room.typed(text);
     room.key(KeyCode::Enter);
-}
-
-fn wait_until(room: &mut Room, what: &str, holds: impl Fn(&str) -> bool) -> String {
-    let start = Instant::now();
-    loop {
-        let screen = room.screen(120, 40);
-        if holds(&screen) {
-            return screen;
-        }
-        assert!(start.elapsed() < Duration::from_secs(20), "{what} does not come about in\n{screen}");
-        std::thread::sleep(Duration::from_millis(5));
-    }
 }
 
 fn images(dir: &Path) -> Vec<String> {
@@ -126,7 +114,7 @@ fn to_the_salvage(target: &str) -> Room {
     instead(&mut room, target.to_str().unwrap());
     let file = target.file_stem().unwrap().to_string_lossy().into_owned();
     let planned = |screen: &str| screen.contains(&format!("{file}.map")) && (screen.contains("Enter begins") || screen.contains("Enter asks"));
-    wait_until(&mut room, "a plan onto the target", planned);
+    room.wait_until("a plan onto the target", planned);
     room
 }
 
@@ -252,7 +240,7 @@ fn the_ledger_finds_jobs_and_drives() {
     room.typed("f");
     room.typed(" nothing of that kind");
     room.key(KeyCode::Enter);
-    wait_until(&mut room, "an empty list", |screen| !screen.contains("● proved"));
+    room.wait_until("an empty list", |screen| !screen.contains("● proved"));
     room.typed("f");
     room.key(KeyCode::Esc);
     room.wait_for("● proved");
@@ -263,7 +251,7 @@ fn the_ledger_finds_jobs_and_drives() {
     room.wait_for("● proved");
     // What is over opens again as it ended.
     room.key(KeyCode::Enter);
-    wait_until(&mut room, "the old job", |screen| screen.contains("Prove") && screen.contains("● proved"));
+    room.wait_until("the old job", |screen| screen.contains("Prove") && screen.contains("● proved"));
 }
 
 #[test]
@@ -277,7 +265,7 @@ fn a_run_is_held_slowed_and_stopped_and_goes_on() {
     let description = room.dir.path().join("aa.drive.toml");
     let text = fs::read_to_string(&description).unwrap() + "[pace]\nread_mb_s = 12.0\nwrite_mb_s = 400.0\nreal = true\n";
     fs::write(description, text).unwrap();
-    wait_until(&mut room, "both drives, longer", |screen| screen.matches("67.1 MB").count() >= 2);
+    room.wait_until("both drives, longer", |screen| screen.matches("67.1 MB").count() >= 2);
     room.find("take dunmore aa source");
     room.find("take dunmore bb target");
     room.wait_for("▸ target");
@@ -303,7 +291,7 @@ fn a_run_is_held_slowed_and_stopped_and_goes_on() {
     room.typed("x");
     room.wait_for("Stop this run?");
     room.typed("n");
-    wait_until(&mut room, "the run that goes on", |screen| screen.contains("copying") && !screen.contains("Stop this run?"));
+    room.wait_until("the run that goes on", |screen| screen.contains("copying") && !screen.contains("Stop this run?"));
     room.typed("x");
     room.wait_for("Stop this run?");
     room.typed("y");
@@ -337,5 +325,5 @@ fn machines_are_gone_through_in_the_plan() {
     }
     let last = badger_jobs::machines::all(&room.bench).pop().unwrap().name;
     room.typed("w");
-    wait_until(&mut room, "a plan for no machine", |screen| screen.contains("to copy") && !screen.contains(&last));
+    room.wait_until("a plan for no machine", |screen| screen.contains("to copy") && !screen.contains(&last));
 }

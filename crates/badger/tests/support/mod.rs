@@ -4,7 +4,8 @@
 use serde_json::Value;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output, Stdio};
+use std::process::{Child, Command, Output, Stdio};
+use std::time::Duration;
 use tempfile::TempDir;
 
 pub const MIB: u64 = 1 << 20;
@@ -41,6 +42,24 @@ impl Place {
         let out = self.badger(args).arg("--json").output().unwrap();
         let value = serde_json::from_slice(&out.stdout).unwrap_or_else(|error| panic!("{error}: {}{}", text(&out.stdout), text(&out.stderr)));
         (out.status.code().unwrap_or(-1), value)
+    }
+
+    /// Journals of runs that have begun, with their lengths.
+    pub fn journals(&self) -> Vec<(PathBuf, u64)> {
+        let entries = fs::read_dir(self.path("ledger-journals")).into_iter().flatten().flatten();
+        entries.filter_map(|entry| Some((entry.path(), entry.metadata().ok()?.len()))).filter(|(_, len)| *len > 0).collect()
+    }
+
+    /// Starts a run, and waits until it has a journal of its own and has written to its target.
+    pub fn begun(&self, args: &[&str], target: &Path) -> Child {
+        let written = || fs::metadata(target).unwrap().modified().unwrap();
+        let (before, was) = (self.journals(), written());
+        let mut run = self.badger(args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        while written() == was || self.journals().iter().all(|journal| before.contains(journal)) {
+            assert!(run.try_wait().unwrap().is_none(), "it ended before it wrote anything");
+            std::thread::sleep(Duration::from_millis(10));
+        }
+        run
     }
 
     pub fn noise(&self, name: &str, len: u64, seed: u64) -> PathBuf {

@@ -7,6 +7,7 @@ use badger_fs::tree::{Node, NodeKind, Stream, Tree};
 use badger_people::kind::{self, Encoding, Format, Reading};
 use image::{ImageReader, Limits, imageops::FilterType};
 use std::io::BufReader;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex};
 
@@ -119,14 +120,19 @@ fn answer(opened: &Opened, wished: &Receiver<Wish>, shown: &Mutex<Option<Look>>)
         while let Ok(later) = wished.try_recv() {
             wish = later;
         }
-        let found = look(opened, &wish);
+        // What decodes pictures is not ours: where it gives up, the next file is shown all the same.
+        let found = catch_unwind(AssertUnwindSafe(|| look(opened, &wish))).unwrap_or_else(|_| {
+            let blank = blank(opened, &wish);
+            Look { trouble: Some("it cannot be shown: what it is made of breaks what reads it".into()), ..blank }
+        });
         *shown.lock().expect("preview lock") = Some(found);
     }
 }
 
-fn look(opened: &Opened, wish: &Wish) -> Look {
+/// A look before anything is known of the content.
+fn blank(opened: &Opened, wish: &Wish) -> Look {
     let (tree, node) = (&*opened.tree, &wish.node);
-    let mut look = Look {
+    Look {
         path: wish.path.clone(),
         node: node.clone(),
         format: None,
@@ -142,7 +148,12 @@ fn look(opened: &Opened, wish: &Wish) -> Look {
         lost: Vec::new(),
         read_through: false,
         trouble: None,
-    };
+    }
+}
+
+fn look(opened: &Opened, wish: &Wish) -> Look {
+    let (tree, node) = (&*opened.tree, &wish.node);
+    let mut look = blank(opened, wish);
     if node.kind != NodeKind::File {
         no_file(tree, node, &mut look);
         return look;

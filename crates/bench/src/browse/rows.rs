@@ -138,13 +138,32 @@ pub fn sorted(rows: Vec<Row>, sort: Sort) -> Vec<Row> {
     out
 }
 
+/// What a pick holds.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Counted {
+    /// Files.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Places that could not be read: there may be more than was counted.
+    pub unread: u64,
+}
+
+impl Counted {
+    /// Both together.
+    #[must_use]
+    pub fn with(self, other: Self) -> Self {
+        Self { files: self.files + other.files, bytes: self.bytes + other.bytes, unread: self.unread + other.unread }
+    }
+}
+
 /// A file or folder that was picked.
 #[derive(Clone)]
 pub struct Picked {
     /// Its path from the top of the tree.
     pub path: String,
-    /// Files and bytes, once they are counted.
-    pub total: Option<(u64, u64)>,
+    /// What it holds, once that is counted.
+    pub total: Option<Counted>,
 }
 
 #[cfg(test)]

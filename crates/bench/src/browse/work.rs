@@ -1,6 +1,6 @@
 //! What Dig does in threads of its own: listing folders, searching, counting, copying out.
 
-use super::rows::{self, Row, Sort};
+use super::rows::{self, Counted, Row, Sort};
 use crate::Bench;
 use crate::volume::{Fetch, Opened, parted};
 use badger_drive::{Control, Event, Refusal};
@@ -23,16 +23,27 @@ pub enum News {
     Listed(String, Vec<Row>, Option<String>),
     /// Hits of a search, in the order they were met.
     Found(u64, Vec<Row>),
-    /// A search is over, after so many entries.
-    Searched(u64, u64),
-    /// A pick was counted: files and bytes.
-    Counted(String, u64, u64),
+    /// A search is over.
+    Searched(u64, Searched),
+    /// A pick was counted.
+    Counted(String, Counted),
     /// Where on the drive something lies that is wanted next: its path, and the places or why they cannot be told.
     Lies(String, Result<Vec<Vec<Range<u64>>>, String>),
     /// What a comparison is made with: opened, or why it cannot be.
     Earlier(u64, Result<Arc<Opened>, Refusal>),
     /// A comparison is over: what it came to, or why there is none.
     Compared(u64, Result<Compared, String>),
+}
+
+/// What a search went through.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Searched {
+    /// Entries that were held against what is looked for.
+    pub entries: u64,
+    /// Folders and files that could not be read, so that nobody knows what is in them.
+    pub unread: u64,
+    /// It was ended because more fits than is shown.
+    pub is_cut: bool,
 }
 
 /// Reads a folder.
@@ -73,15 +84,19 @@ impl Query {
         Self { words, kinds }
     }
 
-    fn fits(&self, opened: &Opened, name: &str, node: &Node) -> bool {
+    /// Whether an entry fits; `None` where that lies in content that cannot be read.
+    fn fits(&self, opened: &Opened, name: &str, node: &Node) -> Option<bool> {
         let name = name.to_lowercase();
         if !self.words.iter().all(|word| name.contains(word)) {
-            return false;
+            return Some(false);
         }
-        if self.kinds.is_empty() {
-            return true;
+        if self.kinds.is_empty() || node.kind != NodeKind::File {
+            return Some(self.kinds.is_empty());
         }
-        node.kind == NodeKind::File && opened.tree.open(node, "").is_ok_and(|content| self.kinds.contains(&kind::format(&kind::head(&content)).kind))
+        let content = opened.tree.open(node, "").ok()?;
+        let mut head = vec![0; content.size().min(4096) as usize];
+        let count = content.read(0, &mut head).ok()?;
+        Some(self.kinds.contains(&kind::format(&head[..count]).kind))
     }
 }
 
@@ -92,26 +107,41 @@ pub const MOST_FOUND: usize = 20_000;
 pub fn search(opened: &Arc<Opened>, text: &str, number: u64, stop: &Arc<AtomicBool>, news: &Sender<News>) {
     let (opened, news, stop, query) = (opened.clone(), news.clone(), stop.clone(), Query::new(text));
     std::thread::spawn(move || {
-        let Ok(root) = opened.tree.root() else { return };
-        let (mut hits, mut count, mut found) = (Vec::new(), 0u64, 0);
+        let Ok(root) = opened.tree.root() else {
+            let _ = news.send(News::Searched(number, Searched { unread: 1, ..Searched::default() }));
+            return;
+        };
+        let (mut hits, mut searched, mut found) = (Vec::new(), Searched::default(), 0);
         let mut walk = Walk::of(&*opened.tree, root, String::new());
         let mut told = std::time::Instant::now();
         while let Some(Step { node: directory, with: path, .. }) = walk.take() {
-            let parent: Arc<str> = path.as_str().into();
-            let entries = opened.tree.list(&directory).entries;
-            if !walk.has_room(entries.len()) {
+            if stop.load(Ordering::Relaxed) {
                 break;
             }
-            for entry in entries {
+            if found >= MOST_FOUND {
+                searched.is_cut = true;
+                break;
+            }
+            let parent: Arc<str> = path.as_str().into();
+            let listing = opened.tree.list(&directory);
+            searched.unread += u64::from(!listing.findings.is_empty());
+            if !walk.has_room(listing.entries.len()) {
+                searched.unread += 1;
+                break;
+            }
+            for entry in listing.entries {
                 if stop.load(Ordering::Relaxed) || found >= MOST_FOUND {
+                    searched.is_cut |= found >= MOST_FOUND;
                     break;
                 }
-                count += 1;
+                searched.entries += 1;
                 if entry.node.kind == NodeKind::Directory {
                     // One that leads back was searched already.
                     let _ = walk.enter(&entry.node, format!("{path}/{}", entry.name.shown));
                 }
-                if query.fits(&opened, &entry.name.shown, &entry.node) {
+                let fits = query.fits(&opened, &entry.name.shown, &entry.node);
+                searched.unread += u64::from(fits.is_none());
+                if fits == Some(true) {
                     found += 1;
                     hits.push(Row { depth: 0, parent: parent.clone(), entry, open: false, waits: false, trouble: None, change: None });
                 }
@@ -122,7 +152,7 @@ pub fn search(opened: &Arc<Opened>, text: &str, number: u64, stop: &Arc<AtomicBo
             }
         }
         let _ = news.send(News::Found(number, hits));
-        let _ = news.send(News::Searched(number, count));
+        let _ = news.send(News::Searched(number, searched));
     });
 }
 
@@ -179,18 +209,19 @@ pub fn compare(bench: &Bench, (earlier, part): (&str, Option<u32>), opened: &Arc
 pub fn count(opened: &Arc<Opened>, path: String, node: Node, news: &Sender<News>) {
     let (opened, news) = (opened.clone(), news.clone());
     std::thread::spawn(move || {
-        let (mut files, mut bytes) = (0, 0);
+        let mut counted = Counted::default();
         let mut add = |node: &Node| {
             if node.kind == NodeKind::File {
-                files += 1;
-                bytes += node.size;
+                counted.files += 1;
+                counted.bytes = counted.bytes.saturating_add(node.size);
             }
         };
         add(&node);
         if node.kind == NodeKind::Directory {
-            badger_fs::walk::walk(&*opened.tree, node, "", &mut |_, entry| add(&entry.node));
+            let findings = badger_fs::walk::walk(&*opened.tree, node, "", &mut |_, entry| add(&entry.node));
+            counted.unread = findings.len() as u64;
         }
-        let _ = news.send(News::Counted(path, files, bytes));
+        let _ = news.send(News::Counted(path, counted));
     });
 }
 

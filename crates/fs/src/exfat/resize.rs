@@ -302,7 +302,7 @@ impl Change<'_> {
         Some(self.shape.heap + (cluster - 2) * self.fs.cluster + (byte - self.fs.heap) % self.fs.cluster)
     }
 
-    fn put(&mut self, set: &Set) -> Result<()> {
+    fn write_set(&mut self, set: &Set) -> Result<()> {
         for (part, at) in set.bytes.chunks_exact(32).zip(&set.at) {
             if let Some(place) = self.place(*at) {
                 self.view.write(place, part)?;
@@ -326,11 +326,11 @@ impl Change<'_> {
                     0x81 => {
                         set.bytes[20..24].copy_from_slice(&(bitmap as u32).to_le_bytes());
                         set.bytes[24..32].copy_from_slice(&self.shape.clusters.div_ceil(8).to_le_bytes());
-                        self.put(&set)?;
+                        self.write_set(&set)?;
                     }
                     0x82 => {
                         set.bytes[20..24].copy_from_slice(&(upcase as u32).to_le_bytes());
-                        self.put(&set)?;
+                        self.write_set(&set)?;
                     }
                     0x85 if set.bytes.get(32) == Some(&0xc0) => {
                         if let Some(below) = self.file(&mut set)?.filter(|below| seen.insert(below.first)) {
@@ -365,7 +365,7 @@ impl Change<'_> {
             }
             let sum = set_sum(&set.bytes);
             set.bytes[2..4].copy_from_slice(&sum.to_le_bytes());
-            self.put(set)?;
+            self.write_set(set)?;
         }
         Ok((le16(&set.bytes, 4) & 16 != 0).then_some(place))
     }
@@ -377,20 +377,20 @@ impl Change<'_> {
         let mut region = vec![0u8; sector * 12];
         let mut main = boot.to_vec();
         let count = |bytes: u64| (bytes / shape.sector) as u32;
-        let mut put = |at: usize, bytes: &[u8]| main[at..at + bytes.len()].copy_from_slice(bytes);
-        put(64, &wanted.start.to_le_bytes());
-        put(72, &(wanted.len / shape.sector).to_le_bytes());
-        put(80, &count(shape.table).to_le_bytes());
-        put(84, &count(shape.table_len).to_le_bytes());
-        put(88, &count(shape.heap).to_le_bytes());
-        put(92, &(shape.clusters as u32).to_le_bytes());
-        put(96, &(self.moves.place(u64::from(fs.root)).unwrap_or(0) as u32).to_le_bytes());
+        let mut field = |at: usize, bytes: &[u8]| main[at..at + bytes.len()].copy_from_slice(bytes);
+        field(64, &wanted.start.to_le_bytes());
+        field(72, &(wanted.len / shape.sector).to_le_bytes());
+        field(80, &count(shape.table).to_le_bytes());
+        field(84, &count(shape.table_len).to_le_bytes());
+        field(88, &count(shape.heap).to_le_bytes());
+        field(92, &(shape.clusters as u32).to_le_bytes());
+        field(96, &(self.moves.place(u64::from(fs.root)).unwrap_or(0) as u32).to_le_bytes());
         if let Some([a, b, c, d, ..]) = wanted.fresh {
-            put(100, &[a, b, c, d]);
+            field(100, &[a, b, c, d]);
         }
-        put(108, &[shape.sector.ilog2() as u8, (fs.cluster / shape.sector).ilog2() as u8]);
+        field(108, &[shape.sector.ilog2() as u8, (fs.cluster / shape.sector).ilog2() as u8]);
         let used = shape.clusters - self.moves.free();
-        put(112, &[(used * 100 / shape.clusters.max(1)) as u8]);
+        field(112, &[(used * 100 / shape.clusters.max(1)) as u8]);
         region[..512].copy_from_slice(&main);
         // The extended boot sectors end with their mark, whatever their size; then come parameters that count nothing.
         for number in 1..=8usize {

@@ -80,7 +80,7 @@ pub fn read(area: &mut dyn FnMut(u64) -> Option<Vec<u8>>, count: u64, sequence: 
                     if le32(value, 0) != sequence || crc32c(sum, &whole[..8]) != le32(value, 4) {
                         break 'area;
                     }
-                    held.drain(..).for_each(|(tag, value)| fast.take(tag, &value, blocks));
+                    held.drain(..).for_each(|(tag, value)| fast.read_tag(tag, &value, blocks));
                     fast.commits += 1;
                     sum = 0;
                     at += 4 + len;
@@ -99,7 +99,7 @@ pub fn read(area: &mut dyn FnMut(u64) -> Option<Vec<u8>>, count: u64, sequence: 
 }
 
 impl Fast {
-    fn take(&mut self, tag: u16, value: &[u8], blocks: u64) {
+    fn read_tag(&mut self, tag: u16, value: &[u8], blocks: u64) {
         let number = le32(value, 0);
         match tag {
             ADD_RANGE => {

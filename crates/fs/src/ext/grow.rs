@@ -61,7 +61,7 @@ impl Ext {
         }
         let slack = ((first + len) * block - size).min(more.len() as u64) as usize;
         if slack > 0 {
-            pages.put((place + len) * block - ((first + len) * block - size), &more[..slack])?;
+            pages.write((place + len) * block - ((first + len) * block - size), &more[..slack])?;
         }
         let rest = &more[slack..];
         let wanted = (rest.len() as u64).div_ceil(block);
@@ -72,11 +72,11 @@ impl Ext {
             if !is_next && count == MOST_EXTENTS {
                 return Err(refused("the file lies in too many pieces"));
             }
-            self.take(&run, pages)?;
+            self.claim(&run, pages)?;
             for (number, part) in run.clone().zip(rest.chunks(block as usize)) {
                 let mut whole = part.to_vec();
                 whole.resize(block as usize, 0);
-                pages.put(number * block, &whole)?;
+                pages.write(number * block, &whole)?;
             }
             let bytes = &mut inode.bytes;
             if is_next {
@@ -102,7 +102,7 @@ impl Ext {
                 set16(&mut inode.bytes, 130, (sum >> 16) as u16);
             }
         }
-        pages.put(at, &inode.bytes)
+        pages.write(at, &inode.bytes)
     }
 
     /// Blocks of a group.
@@ -129,7 +129,7 @@ impl Ext {
             let is_changed = pages.is_changed(found.block_bitmap);
             if is_unwritten && !is_changed {
                 let Some(fresh) = self.first_bitmap(group) else { continue };
-                pages.put(found.block_bitmap * self.block, &fresh)?;
+                pages.write(found.block_bitmap * self.block, &fresh)?;
             }
             let bitmap = pages.get(found.block_bitmap * self.block, self.block as usize)?;
             if let (Some(seed), false) = (self.seed, is_changed || is_unwritten) {
@@ -188,7 +188,7 @@ impl Ext {
     }
 
     /// Marks blocks of one group as used, and counts them.
-    fn take(&self, run: &Range<u64>, pages: &mut Pages) -> Result<()> {
+    fn claim(&self, run: &Range<u64>, pages: &mut Pages) -> Result<()> {
         let group = ((run.start - self.first_block) / u64::from(self.blocks_per_group)) as usize;
         let (span, count, wide) = (self.span(group), run.end - run.start, self.descriptor >= 64);
         let place = self.groups[group].block_bitmap * self.block;
@@ -197,7 +197,7 @@ impl Ext {
             let bit = block - span.start;
             bitmap[(bit / 8) as usize] |= 1 << (bit % 8);
         }
-        pages.put(place, &bitmap)?;
+        pages.write(place, &bitmap)?;
         let sum = self.seed.map(|seed| crc32c(seed, &bitmap[..(self.blocks_per_group / 8) as usize]));
         let at = self.descriptor_at(group as u32);
         let mut bytes = pages.get(at, self.descriptor as usize)?;
@@ -226,7 +226,7 @@ impl Ext {
             };
             set16(&mut bytes, 30, sum);
         }
-        pages.put(at, &bytes)?;
+        pages.write(at, &bytes)?;
         let mut sb = pages.get(1024, 1024)?;
         let high = if self.features[1] & WIDE != 0 { u64::from(le32(&sb, 0x158)) << 32 } else { 0 };
         let left = (u64::from(le32(&sb, 12)) | high).checked_sub(count).ok_or_else(|| refused("it counts less free blocks than it has"))?;
@@ -238,6 +238,6 @@ impl Ext {
             let sum = crc32c(u32::MAX, &sb[..1020]);
             set32(&mut sb, 1020, sum);
         }
-        pages.put(1024, &sb)
+        pages.write(1024, &sb)
     }
 }

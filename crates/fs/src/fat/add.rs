@@ -127,7 +127,7 @@ impl Laying<'_> {
                 16 => (value as u16).to_le_bytes().to_vec(),
                 _ => (le32(&old, 0) & 0xf000_0000 | value & 0x0fff_ffff).to_le_bytes().to_vec(),
             };
-            self.pages.put(at, &new)?;
+            self.pages.write(at, &new)?;
         }
         Ok(())
     }
@@ -152,7 +152,7 @@ impl Laying<'_> {
 
     fn zeroed(&mut self) -> Result<u32> {
         let cluster = self.cluster()?;
-        self.pages.put(self.place(cluster), &vec![0; self.fat.cluster as usize])?;
+        self.pages.write(self.place(cluster), &vec![0; self.fat.cluster as usize])?;
         Ok(cluster)
     }
 
@@ -207,10 +207,10 @@ impl Laying<'_> {
         }
         let at = at.unwrap_or_default();
         for (entry, place) in entries.iter().zip(&places[at..]) {
-            self.pages.put(*place, entry)?;
+            self.pages.write(*place, entry)?;
         }
         match places.get(at + entries.len()) {
-            Some(behind) if at + entries.len() > end => self.pages.put(*behind, &[0]),
+            Some(behind) if at + entries.len() > end => self.pages.write(*behind, &[0]),
             _ => Ok(()),
         }
     }
@@ -224,8 +224,8 @@ impl Laying<'_> {
             name[..count].fill(b'.');
             name
         };
-        self.pages.put(at, &entry(dots(1), 0x10, first, 0))?;
-        self.pages.put(at + ENTRY, &entry(dots(2), 0x10, above.first, 0))?;
+        self.pages.write(at, &entry(dots(1), 0x10, first, 0))?;
+        self.pages.write(at + ENTRY, &entry(dots(2), 0x10, above.first, 0))?;
         self.enter(above, name, |short| entry(short, 0x10, first, 0))?;
         Ok(Folder { pieces: vec![(at, self.fat.cluster)], first })
     }
@@ -236,7 +236,7 @@ impl Laying<'_> {
             let cluster = self.cluster()?;
             let mut whole = part.to_vec();
             whole.resize(self.fat.cluster as usize, 0);
-            self.pages.put(self.place(cluster), &whole)?;
+            self.pages.write(self.place(cluster), &whole)?;
             match last {
                 0 => first = cluster,
                 last => self.set(last, cluster)?,
@@ -311,7 +311,7 @@ impl Fat {
             let info = laying.pages.get(at, 512)?;
             let free = le32(&info, 488);
             if le32(&info, 0) == 0x4161_5252 && le32(&info, 484) == 0x6141_7272 && free != u32::MAX {
-                laying.pages.put(at + 488, &free.saturating_sub(laying.taken).to_le_bytes())?;
+                laying.pages.write(at + 488, &free.saturating_sub(laying.taken).to_le_bytes())?;
             }
         }
         Ok(laying.pages.changes())

@@ -49,7 +49,7 @@ impl Fat {
                         let text = format!("table {} differs from the first from entry {} on", copy + 2, (start + at) * 8 / u64::from(self.bits));
                         claims.findings.add(Finding::new("fat-tables-differ", text).at(self.table + start + at));
                         // What either of them calls used is used.
-                        self.take(&other, step * per_step, &mut table.used);
+                        self.count_in(&other, step * per_step, &mut table.used);
                     }
                     (_, Err(finding)) => claims.findings.add(finding),
                     _ => {}
@@ -71,13 +71,13 @@ impl Fat {
             }
             let count = per_step.min(u64::from(self.clusters) + 2 - (step * per_step).min(u64::from(self.clusters) + 2));
             table.bad += (0..count as usize).filter(|index| self.value(&bytes, *index) == bad).count() as u64;
-            self.take(&bytes, step * per_step, &mut table.used);
+            self.count_in(&bytes, step * per_step, &mut table.used);
         }
         table
     }
 
     /// Takes in the entries that are not free.
-    fn take(&self, bytes: &[u8], first: u64, used: &mut Bits) {
+    fn count_in(&self, bytes: &[u8], first: u64, used: &mut Bits) {
         let count = (bytes.len() as u64 * 8 / u64::from(self.bits)).min((u64::from(self.clusters) + 2).saturating_sub(first));
         let mut run = None;
         for index in 0..=count {

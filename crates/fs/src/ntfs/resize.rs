@@ -92,16 +92,16 @@ impl Ntfs {
         if clusters < self.least_clusters(survey, &used) {
             return Err(short());
         }
-        let made = self.made(&used, clusters, wanted, &boot, false);
+        let made = self.built(&used, clusters, wanted, &boot, false);
         match made {
             // Where the table's own record gets full, the table is brought together, whatever has to give way.
-            Err(finding) if finding.code == "ntfs-table-pieces" => self.made(&used, clusters, wanted, &boot, true),
+            Err(finding) if finding.code == "ntfs-table-pieces" => self.built(&used, clusters, wanted, &boot, true),
             other => other,
         }
     }
 
     /// Makes the new volume; `gather` brings the table into one piece even where it could stay.
-    fn made(&self, used: &[Range<u64>], clusters: u64, wanted: &Wanted, boot: &[u8], gather: bool) -> Result<View> {
+    fn built(&self, used: &[Range<u64>], clusters: u64, wanted: &Wanted, boot: &[u8], gather: bool) -> Result<View> {
         let short = || refused("volume-too-small", format!("{} bytes are too few for what it holds", wanted.len));
         let mut moves = self.arranged(used, clusters, boot, gather).ok_or_else(short)?;
         let map = moves.take(self.map_clusters(clusters)).ok_or_else(short)?;

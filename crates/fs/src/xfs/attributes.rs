@@ -58,7 +58,7 @@ struct Left {
 }
 
 impl Left {
-    fn take(&mut self, blocks: usize, bytes: usize) -> Result<()> {
+    fn spend(&mut self, blocks: usize, bytes: usize) -> Result<()> {
         let left = self.blocks.checked_sub(blocks).zip(self.bytes.checked_sub(bytes));
         (self.blocks, self.bytes) = left.ok_or_else(|| damaged("there are more than there can be"))?;
         Ok(())
@@ -96,7 +96,7 @@ impl Xfs {
 
     /// A block of attributes by its number, or of the tree that finds them, and what is below.
     fn attribute_block(&self, inode: &Inode, map: &FileMap, (number, levels): (u32, u32), left: &mut Left, out: &mut Attributes) -> Result<()> {
-        left.take(1, 0)?;
+        left.spend(1, 0)?;
         let mut bytes = vec![0; self.sb.block as usize];
         map.read(&self.volume, u64::from(number) * self.sb.block, &mut bytes)?;
         let mark = be16(&bytes, 8);
@@ -122,14 +122,14 @@ impl Xfs {
                     let (at, flags) = (usize::from(be16(entry, 4)), entry[6]);
                     if flags & BESIDE != 0 {
                         let (value, name) = (usize::from(be16(&bytes, at)), usize::from(bytes.get(at + 2).copied().unwrap_or(0)));
-                        left.take(0, name + value)?;
+                        left.spend(0, name + value)?;
                         let both = bytes.get(at + 3..at + 3 + name + value).ok_or_else(|| damaged("an entry"))?;
                         add(flags, &both[..name], &both[name..], out);
                     } else {
                         let (block, len, name) = (be32(&bytes, at), be32(&bytes, at + 4), usize::from(bytes.get(at + 8).copied().unwrap_or(0)));
                         let name = bytes.get(at + 9..at + 9 + name).ok_or_else(|| damaged("an entry"))?;
                         if flags & UNFINISHED == 0 {
-                            left.take(0, name.len() + len as usize)?;
+                            left.spend(0, name.len() + len as usize)?;
                             add(flags, name, &self.long_value(inode, map, block, len)?, out);
                         }
                     }

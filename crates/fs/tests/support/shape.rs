@@ -4,7 +4,7 @@
 use super::{MIB, noise};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io::Write;
+use std::io::{Read, Write};
 use std::os::unix::fs::{FileExt, MetadataExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
@@ -185,6 +185,34 @@ impl Drop for Mounted {
 /// What a driver shows of a volume: path to kind, length and content.
 pub type Shown = BTreeMap<Vec<u8>, (u32, u64, Vec<u8>)>;
 
+/// What a damaged volume says to be longer is read no further.
+const LONGEST: u64 = 1 << 30;
+
+fn hash_of(path: &Path) -> std::io::Result<Vec<u8>> {
+    let (mut file, mut hasher) = (fs::File::open(path)?.take(LONGEST), blake3::Hasher::new());
+    let mut piece = vec![0; 1 << 20];
+    loop {
+        match file.read(&mut piece)? {
+            0 => return Ok(hasher.finalize().as_bytes().to_vec()),
+            count => _ = hasher.update(&piece[..count]),
+        }
+    }
+}
+
+/// Takes a folder away. A driver outside the kernel holds on to a file for a moment after its closing, under a hidden name.
+fn removed(folder: &Path) -> Result<(), String> {
+    let mut last = String::new();
+    for _ in 0..50 {
+        match fs::remove_dir_all(folder) {
+            Ok(()) => return Ok(()),
+            Err(error) if error.kind() == std::io::ErrorKind::DirectoryNotEmpty => last = error.to_string(),
+            Err(error) => return Err(error.to_string()),
+        }
+        std::thread::sleep(Duration::from_millis(40));
+    }
+    Err(last)
+}
+
 fn collect(root: &Path, below: &Path, out: &mut Shown) -> std::io::Result<()> {
     use std::os::unix::ffi::OsStrExt;
     for entry in fs::read_dir(below)? {
@@ -202,10 +230,7 @@ fn collect(root: &Path, below: &Path, out: &mut Shown) -> std::io::Result<()> {
         let kind = data.mode() & 0o170_000;
         let content = match kind {
             0o120_000 => fs::read_link(&path).map(|link| link.as_os_str().as_bytes().to_vec()).unwrap_or_default(),
-            0o100_000 => match fs::read(&path) {
-                Ok(bytes) => blake3::hash(&bytes).as_bytes().to_vec(),
-                Err(error) => error.to_string().into_bytes(),
-            },
+            0o100_000 => hash_of(&path).unwrap_or_else(|error| error.to_string().into_bytes()),
             _ => Vec::new(),
         };
         let size = if kind == 0o100_000 { data.len() } else { 0 };
@@ -617,7 +642,7 @@ pub fn used_up(family: Family, path: &Path) -> Result<(), String> {
                 }
             }
             if round == 0 {
-                fs::remove_dir_all(folder).map_err(|error| error.to_string())?;
+                removed(&folder)?;
             }
         }
     }

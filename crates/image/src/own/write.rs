@@ -131,7 +131,7 @@ impl Writer {
         let hash = crypt::hash(None, &text);
         let header = Header { what: What::Head, packed: false, locked: false, number: 0, len: 0, whole: 0, hash };
         let (header, payload) = crypt::seal(None, header, &text, 0)?;
-        writer.put(&header, &payload)?;
+        writer.append(&header, &payload)?;
         writer.head = whole(&header, &payload);
         Ok(writer)
     }
@@ -141,7 +141,7 @@ impl Writer {
         Self { store, head, keys, page: Vec::new(), group: None, index, previous: None, lost, stored: 0 }
     }
 
-    fn put(&mut self, header: &Header, payload: &[u8]) -> Result<u64> {
+    fn append(&mut self, header: &Header, payload: &[u8]) -> Result<u64> {
         let failed = |error: std::io::Error| Wrong::new(format!("it cannot be written: {error}"));
         if self.store.record_follows(header.stride()).map_err(failed)? {
             self.store.append(&self.head).map_err(failed)?;
@@ -155,13 +155,13 @@ impl Writer {
         let hash = crypt::hash(self.keys.as_ref(), bytes);
         let header = Header { what, packed: false, locked: false, number, len: 0, whole: 0, hash };
         let (header, payload) = crypt::seal(self.keys.as_ref(), header, bytes, level)?;
-        self.put(&header, &payload)
+        self.append(&header, &payload)
     }
 
     /// Writes a chunk that was packed before, and says where it is.
     pub fn chunk(&mut self, header: &Header, payload: &[u8]) -> Result<Held> {
         self.stored += HEADER as u64 + u64::from(header.len);
-        let at = self.put(header, payload)?;
+        let at = self.append(header, payload)?;
         Ok(Held { image: 0, at, len: header.len, hash: header.hash })
     }
 

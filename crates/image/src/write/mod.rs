@@ -28,7 +28,7 @@ trait Sink {
     /// Bytes of a block: a power of two, 4 MiB at the most.
     fn block(&self) -> u64;
     /// Writes a block that is not zero, by its number; they come in their order. The last one may be shorter.
-    fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()>;
+    fn write_block(&mut self, number: u64, bytes: &[u8]) -> io::Result<()>;
     /// Writes what makes it an image.
     fn end(&mut self) -> io::Result<()>;
 }
@@ -41,7 +41,7 @@ struct Out {
 }
 
 impl Out {
-    fn put(&self, at: u64, bytes: &[u8]) -> io::Result<()> {
+    fn write_at(&self, at: u64, bytes: &[u8]) -> io::Result<()> {
         self.file.write_all_at(bytes, at)
     }
 
@@ -179,7 +179,7 @@ fn write_into(
         let block = sink.block();
         for (bytes, number) in buffer[..len].chunks(block as usize).zip(offset / block..) {
             if !is_zero(bytes) {
-                sink.put(number, bytes)?;
+                sink.write_block(number, bytes)?;
             }
         }
         pool.give(buffer);

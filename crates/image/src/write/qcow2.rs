@@ -87,7 +87,7 @@ impl Writer {
         };
         let Some(packed) = packed.filter(|packed| packed.len() as u64 + 4096 <= CLUSTER) else { return Ok(None) };
         let at = self.out.at;
-        self.out.put(at, &packed)?;
+        self.out.write_at(at, &packed)?;
         self.out.at += packed.len() as u64;
         let more = (self.out.at - 1) / 512 - at / 512;
         self.count(at, (at / 512 + more + 1) * 512);
@@ -106,7 +106,7 @@ impl Sink for Writer {
         CLUSTER
     }
 
-    fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+    fn write_block(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
         let which = number / PER_TABLE;
         if self.table.as_ref().is_some_and(|(held, _)| *held != which) {
             self.close_table()?;
@@ -145,7 +145,7 @@ impl Sink for Writer {
         }
         let counts = self.out.append(&words(&places), CLUSTER)?;
         self.out.cut()?;
-        self.out.put(CLUSTER, &words(&self.first))?;
+        self.out.write_at(CLUSTER, &words(&self.first))?;
         self.out.file.sync_data()?;
         let mut head = vec![0; 112];
         head[..4].copy_from_slice(b"QFI\xfb");
@@ -167,6 +167,6 @@ impl Sink for Writer {
         head[40..48].copy_from_slice(&CLUSTER.to_be_bytes());
         head[48..56].copy_from_slice(&counts.to_be_bytes());
         // Behind the older header stand named parts: none.
-        self.out.put(0, &head)
+        self.out.write_at(0, &head)
     }
 }

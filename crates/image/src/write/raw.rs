@@ -46,7 +46,7 @@ impl Sink for Writer {
     fn block(&self) -> u64 {
         1 << 20
     }
-    fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+    fn write_block(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
         let (mut at, mut rest) = (number << 20, bytes);
         while !rest.is_empty() {
             let (piece, inner) = ((at / self.step) as usize, at % self.step);

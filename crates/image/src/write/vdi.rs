@@ -32,9 +32,9 @@ impl Sink for Writer {
         BLOCK
     }
 
-    fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+    fn write_block(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
         if self.fixed {
-            return self.out.put(self.data + number * BLOCK, bytes);
+            return self.out.write_at(self.data + number * BLOCK, bytes);
         }
         self.out.append(bytes, BLOCK)?;
         self.map[number as usize] = self.used;
@@ -45,7 +45,7 @@ impl Sink for Writer {
     fn end(&mut self) -> io::Result<()> {
         self.out.cut()?;
         let map: Vec<u8> = self.map.iter().flat_map(|entry| entry.to_le_bytes()).collect();
-        self.out.put(512, &map)?;
+        self.out.write_at(512, &map)?;
         self.out.file.sync_data()?;
         let mut head = vec![0; 512];
         let text = b"<<< virtual disk image >>>\n";
@@ -65,6 +65,6 @@ impl Sink for Writer {
         for at in [392, 408] {
             getrandom::fill(&mut head[at..at + 16]).map_err(io::Error::other)?;
         }
-        self.out.put(0, &head)
+        self.out.write_at(0, &head)
     }
 }

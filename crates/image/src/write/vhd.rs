@@ -80,9 +80,9 @@ impl Sink for Writer {
         BLOCK
     }
 
-    fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+    fn write_block(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
         if self.fixed {
-            return self.out.put(number * BLOCK, bytes);
+            return self.out.write_at(number * BLOCK, bytes);
         }
         // A bit for each sector of the block, all of them here.
         let mut block = vec![0xff; (BLOCK / SECTOR / 8) as usize];
@@ -97,12 +97,12 @@ impl Sink for Writer {
         if self.fixed {
             self.out.file.set_len(self.size)?;
             self.out.file.sync_data()?;
-            return self.out.put(self.size, &footer);
+            return self.out.write_at(self.size, &footer);
         }
         let table: Vec<u8> = self.table.iter().flat_map(|entry| entry.to_be_bytes()).collect();
         let mut padded = table;
         padded.resize(padded.len().next_multiple_of(SECTOR as usize), 0xff);
-        self.out.put(1536, &padded)?;
+        self.out.write_at(1536, &padded)?;
         let mut head = vec![0; 1024];
         head[..8].copy_from_slice(b"cxsparse");
         head[8..16].fill(0xff);
@@ -111,10 +111,10 @@ impl Sink for Writer {
         head[28..32].copy_from_slice(&(self.table.len() as u32).to_be_bytes());
         head[32..36].copy_from_slice(&(BLOCK as u32).to_be_bytes());
         sum(&mut head, 36);
-        self.out.put(512, &head)?;
+        self.out.write_at(512, &head)?;
         self.out.append(&footer, SECTOR)?;
         self.out.cut()?;
         self.out.file.sync_data()?;
-        self.out.put(0, &footer)
+        self.out.write_at(0, &footer)
     }
 }

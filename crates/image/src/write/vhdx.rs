@@ -109,9 +109,9 @@ impl Sink for Writer {
         BLOCK
     }
 
-    fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+    fn write_block(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
         if self.fixed {
-            return self.out.put(self.table[(number + number / self.ratio) as usize] & !(MIB - 1), bytes);
+            return self.out.write_at(self.table[(number + number / self.ratio) as usize] & !(MIB - 1), bytes);
         }
         let at = self.out.append(bytes, BLOCK)?;
         self.table[(number + number / self.ratio) as usize] = at | PRESENT;
@@ -121,11 +121,11 @@ impl Sink for Writer {
     fn end(&mut self) -> io::Result<()> {
         self.out.cut()?;
         let table: Vec<u8> = self.table.iter().flat_map(|entry| entry.to_le_bytes()).collect();
-        self.out.put(TABLE, &table)?;
-        self.out.put(METADATA, &self.metadata()?)?;
+        self.out.write_at(TABLE, &table)?;
+        self.out.write_at(METADATA, &self.metadata()?)?;
         let regions = self.regions();
-        self.out.put(192 << 10, &regions)?;
-        self.out.put(256 << 10, &regions)?;
+        self.out.write_at(192 << 10, &regions)?;
+        self.out.write_at(256 << 10, &regions)?;
         let (file, data) = (random()?, random()?);
         for (at, sequence) in [(64 << 10, 1), (128 << 10, 2)] {
             let mut head = vec![0; 4096];
@@ -137,11 +137,11 @@ impl Sink for Writer {
             put32(&mut head, 68, LOG as u32);
             put64(&mut head, 72, MIB);
             sum(&mut head);
-            self.out.put(at, &head)?;
+            self.out.write_at(at, &head)?;
         }
         self.out.file.sync_data()?;
         let mut first = b"vhdxfile".to_vec();
         first.extend("zealous badger".encode_utf16().flat_map(u16::to_le_bytes));
-        self.out.put(0, &first)
+        self.out.write_at(0, &first)
     }
 }

@@ -70,7 +70,7 @@ impl Sink for Flat {
     fn block(&self) -> u64 {
         1 << 20
     }
-    fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+    fn write_block(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
         self.flat.write_all_at(bytes, number << 20)
     }
     fn end(&mut self) -> io::Result<()> {
@@ -100,7 +100,7 @@ impl Writer {
         let writer = Self { out, size, tables, places: [first, first + whole], table: None };
         for place in writer.places {
             let directory = (0..tables).map(|number| (writer.table_at(place, number) / SECTOR) as u32);
-            writer.out.put(place, &directory.flat_map(u32::to_le_bytes).collect::<Vec<u8>>())?;
+            writer.out.write_at(place, &directory.flat_map(u32::to_le_bytes).collect::<Vec<u8>>())?;
         }
         Ok(writer)
     }
@@ -112,7 +112,7 @@ impl Writer {
     fn close_table(&mut self) -> io::Result<()> {
         let Some((number, table)) = self.table.take() else { return Ok(()) };
         let bytes: Vec<u8> = table.iter().flat_map(|entry| entry.to_le_bytes()).collect();
-        self.places.iter().try_for_each(|place| self.out.put(self.table_at(*place, number), &bytes))
+        self.places.iter().try_for_each(|place| self.out.write_at(self.table_at(*place, number), &bytes))
     }
 }
 
@@ -121,7 +121,7 @@ impl Sink for Writer {
         GRAIN
     }
 
-    fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+    fn write_block(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
         let which = number / PER_TABLE;
         if self.table.as_ref().is_some_and(|(held, _)| *held != which) {
             self.close_table()?;
@@ -138,11 +138,11 @@ impl Sink for Writer {
         self.out.cut()?;
         let sectors = self.size / SECTOR;
         let text = descriptor(sectors, "monolithicSparse", &format!("RW {sectors} SPARSE \"image.vmdk\""))?;
-        self.out.put(TEXT, text.as_bytes())?;
+        self.out.write_at(TEXT, text.as_bytes())?;
         self.out.file.sync_data()?;
         let grains = (self.places[1] * 2 - self.places[0]).next_multiple_of(GRAIN);
         // Lines end as they should, and there are two tables of tables.
-        self.out.put(0, &header(1, 3, sectors, self.places, grains))
+        self.out.write_at(0, &header(1, 3, sectors, self.places, grains))
     }
 }
 
@@ -150,19 +150,19 @@ impl Sink for Writer {
 fn header(version: u64, flags: u64, sectors: u64, tables: [u64; 2], grains: u64) -> Vec<u8> {
     let mut head = vec![0; SECTOR as usize];
     head[..4].copy_from_slice(b"KDMV");
-    let mut put = |at: usize, value: u64, len: usize| head[at..at + len].copy_from_slice(&value.to_le_bytes()[..len]);
-    put(4, version, 4);
-    put(8, flags, 4);
-    put(12, sectors, 8);
-    put(20, GRAIN / SECTOR, 8);
-    put(28, TEXT / SECTOR, 8);
-    put(36, TEXT_LEN / SECTOR, 8);
-    put(44, PER_TABLE, 4);
-    put(48, tables[0] / SECTOR, 8);
-    put(56, if tables[1] == AT_END { AT_END } else { tables[1] / SECTOR }, 8);
-    put(64, grains / SECTOR, 8);
+    let mut set = |at: usize, value: u64, len: usize| head[at..at + len].copy_from_slice(&value.to_le_bytes()[..len]);
+    set(4, version, 4);
+    set(8, flags, 4);
+    set(12, sectors, 8);
+    set(20, GRAIN / SECTOR, 8);
+    set(28, TEXT / SECTOR, 8);
+    set(36, TEXT_LEN / SECTOR, 8);
+    set(44, PER_TABLE, 4);
+    set(48, tables[0] / SECTOR, 8);
+    set(56, if tables[1] == AT_END { AT_END } else { tables[1] / SECTOR }, 8);
+    set(64, grains / SECTOR, 8);
     if flags & PACKED != 0 {
-        put(77, 1, 2);
+        set(77, 1, 2);
     }
     head[73..77].copy_from_slice(b"\n \r\n");
     head
@@ -211,7 +211,7 @@ impl Sink for Stream {
         GRAIN
     }
 
-    fn put(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
+    fn write_block(&mut self, number: u64, bytes: &[u8]) -> io::Result<()> {
         let which = number / PER_TABLE;
         if self.table.as_ref().is_some_and(|(held, _)| *held != which) {
             self.close_table()?;
@@ -244,8 +244,8 @@ impl Sink for Stream {
         self.mark(0, 0)?;
         self.out.cut()?;
         let text = descriptor(sectors, "streamOptimized", &format!("RW {sectors} SPARSE \"image.vmdk\""))?;
-        self.out.put(TEXT, text.as_bytes())?;
+        self.out.write_at(TEXT, text.as_bytes())?;
         self.out.file.sync_data()?;
-        self.out.put(0, &header(STREAM_VERSION, STREAM_FLAGS, sectors, [0, AT_END], GRAIN))
+        self.out.write_at(0, &header(STREAM_VERSION, STREAM_FLAGS, sectors, [0, AT_END], GRAIN))
     }
 }

@@ -1,11 +1,11 @@
 //! How Dig looks.
 
 use super::view::{Against, Choice, Dig, Entry, Mode, Search, View, choices, rule};
-use crate::draw::{bar, inset, loud, pad, pad_left, picture, put, put_right, say, wrap};
+use crate::draw::{bar, inset, loud, pad, pad_left, picture, print, print_right, say, wrap};
 use crate::message::{Hit, Hits};
 use crate::theme::Mean;
 use badger_bench::browse::preview::{Body, Look};
-use badger_bench::browse::rows::Row;
+use badger_bench::browse::rows::{Counted, Row};
 use badger_bench::browse::work::Copying;
 use badger_bench::shelf::Item;
 use badger_drive::size::{human, span, thousands};
@@ -36,11 +36,11 @@ pub fn draw(dig: &Dig, items: &[Item], frame: &mut Frame, body: Rect, hits: &mut
             let buf = frame.buffer_mut();
             tree(view, buf, Rect { width: left, ..above }, hits);
             let x = above.x + left + 1;
-            (above.y..above.bottom()).for_each(|y| put(buf, x, y, 1, vec![say(Mean::Quiet, "│")]));
+            (above.y..above.bottom()).for_each(|y| print(buf, x, y, 1, vec![say(Mean::Quiet, "│")]));
             preview(view, buf, Rect { x: x + 2, width: above.right().saturating_sub(x + 2), ..above });
             crate::draw::rule(buf, body, above.bottom());
             for (line, y) in tray.into_iter().zip(above.bottom() + 1..area.bottom()) {
-                put(buf, area.x, y, area.width, line);
+                print(buf, area.x, y, area.width, line);
             }
         }
     }
@@ -53,16 +53,16 @@ fn volumes(dig: &Dig, items: &[Item], buf: &mut Buffer, area: Rect, hits: &mut H
         (_, 0) => "no volume on the bench yet: attach a drive, or wait until it was looked at".into(),
         (_, count) => format!("Dig into one of {count} volumes"),
     };
-    put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, title)]);
+    print(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, title)]);
     if let Some(Entry::Folder(text)) = &dig.entry {
         let mut line = field("look into", text);
         line.push(say(Mean::Quiet, "   a folder of this machine, by its path"));
-        put(buf, area.x, area.bottom().saturating_sub(1), area.width, line);
+        print(buf, area.x, area.bottom().saturating_sub(1), area.width, line);
     }
     let rows = usize::from(area.height.saturating_sub(4));
     let skip = dig.chosen.saturating_sub(rows.saturating_sub(1));
     let head = format!("  {} {} {} {} {}", pad("drive", 22), pad("volume", 24), pad("format", 10), pad_left("size", 9), pad_left("in use", 9));
-    put(buf, area.x, area.y + 2, area.width, vec![say(Mean::Quiet, head)]);
+    print(buf, area.x, area.y + 2, area.width, vec![say(Mean::Quiet, head)]);
     for (at, choice) in choices.iter().enumerate().skip(skip).take(rows) {
         let y = area.y + 3 + (at - skip) as u16;
         let chosen = at == dig.chosen;
@@ -83,7 +83,7 @@ fn volumes(dig: &Dig, items: &[Item], buf: &mut Buffer, area: Rect, hits: &mut H
             let (full, rest) = bar(share, usize::from(area.width.saturating_sub(94)).min(40));
             spans.extend([say(Mean::Quiet, format!(" {:>5.1} %  ", share * 100.0)), say(Mean::Source, full), say(Mean::Quiet, rest)]);
         }
-        put(buf, area.x, y, area.width, spans);
+        print(buf, area.x, y, area.width, spans);
         hits.push((Rect { y, height: 1, ..area }, Hit::Line(at)));
     }
 }
@@ -108,15 +108,21 @@ fn tree(view: &View, buf: &mut Buffer, area: Rect, hits: &mut Hits) {
         }
         Some(search) => {
             let state = match search.over {
-                Some(count) => format!(" {} of {} fit", thousands(search.rows.len() as u64), thousands(count)),
+                Some(over) => format!(
+                    " {}{} of {} fit{}",
+                    if over.is_cut { "the first " } else { "" },
+                    thousands(search.rows.len() as u64),
+                    thousands(over.entries),
+                    if over.unread > 0 { format!(", ▲ {} not read", thousands(over.unread)) } else { String::new() }
+                ),
                 None => format!(" {} so far ...", thousands(search.rows.len() as u64)),
             };
             let sort = if area.width >= 56 { format!(" ·{by}") } else { String::new() };
             (vec![say(Mean::Quiet, "find  "), loud(Mean::Text, search.text.clone())], format!("{state}{sort}"))
         }
     };
-    put(buf, area.x, area.y, area.width.saturating_sub(right.chars().count() as u16), head);
-    put_right(buf, area, area.y, vec![say(Mean::Quiet, right)]);
+    print(buf, area.x, area.y, area.width.saturating_sub(right.chars().count() as u16), head);
+    print_right(buf, area, area.y, vec![say(Mean::Quiet, right)]);
     let height = usize::from(area.height.saturating_sub(2));
     // The chosen row stays away from the edges where it can.
     let skip = chosen.saturating_sub(height / 2).min(rows.len().saturating_sub(height));
@@ -124,7 +130,7 @@ fn tree(view: &View, buf: &mut Buffer, area: Rect, hits: &mut Hits) {
     let name = usize::from(area.width).saturating_sub(if wide { 24 } else { 13 });
     for (at, row) in rows.iter().enumerate().skip(skip).take(height) {
         let y = area.y + 2 + (at - skip) as u16;
-        put(buf, area.x, y, area.width, line(view, row, at == chosen, name, wide));
+        print(buf, area.x, y, area.width, line(view, row, at == chosen, name, wide));
         hits.push((Rect { y, height: 1, ..area }, Hit::Line(at)));
     }
     if rows.is_empty() {
@@ -137,11 +143,12 @@ fn tree(view: &View, buf: &mut Buffer, area: Rect, hits: &mut Hits) {
                     "comparing ..."
                 }
             }
+            Some(Search { over: Some(over), .. }) if over.unread > 0 => "▲ nothing of what could be read fits; not all of it could be read",
             Some(search) if search.over.is_some() => "nothing fits; f changes the words, a colon names a kind: :picture",
             Some(_) => "searching ...",
             None => "reading ...",
         };
-        put(buf, area.x, area.y + 2, area.width, vec![say(Mean::Quiet, text)]);
+        print(buf, area.x, area.y + 2, area.width, vec![say(Mean::Quiet, text)]);
     }
 }
 
@@ -218,9 +225,9 @@ fn preview(view: &View, buf: &mut Buffer, area: Rect) {
     let tab = |mode: Mode, word: &'static str| if view.mode == mode { loud(Mean::Focus, word) } else { say(Mean::Quiet, word) };
     let gap = || say(Mean::Quiet, "  ");
     let tabs = vec![tab(Mode::Content, "content"), gap(), tab(Mode::Properties, "properties"), gap(), tab(Mode::Bytes, "bytes")];
-    put(buf, area.x, area.y, area.width, tabs);
+    print(buf, area.x, area.y, area.width, tabs);
     let Some(look) = view.look.as_ref().filter(|look| view.row().is_some_and(|row| row.path() == look.path)) else {
-        put(buf, area.x, area.y + 2, area.width, vec![say(Mean::Quiet, if view.row().is_some() { "looking ..." } else { "" })]);
+        print(buf, area.x, area.y + 2, area.width, vec![say(Mean::Quiet, if view.row().is_some() { "looking ..." } else { "" })]);
         return;
     };
     let inside = Rect { y: area.y + 2, height: area.height.saturating_sub(2), ..area };
@@ -255,7 +262,7 @@ fn preview(view: &View, buf: &mut Buffer, area: Rect) {
         Mode::Bytes => lines.extend(byte_lines(look, usize::from(area.width))),
     }
     for (line, y) in lines.into_iter().zip(inside.y..inside.bottom()) {
-        put(buf, inside.x, y, inside.width, line);
+        print(buf, inside.x, y, inside.width, line);
     }
 }
 
@@ -468,7 +475,10 @@ fn picked_lines(view: &View, width: usize) -> Lines {
     let names: Vec<String> = view.tray.iter().rev().map(|picked| picked.path.trim_start_matches('/').to_string()).collect();
     let total = view.total();
     let held = match total {
-        Some((files, bytes)) => format!("{} files, {}", thousands(files), human(bytes)),
+        Some(total) if total.unread > 0 => {
+            format!("▲ at least {} files, {}: {} places not read", thousands(total.files), human(total.bytes), thousands(total.unread))
+        }
+        Some(total) => format!("{} files, {}", thousands(total.files), human(total.bytes)),
         None => "counting ...".into(),
     };
     lines.push(vec![
@@ -478,7 +488,7 @@ fn picked_lines(view: &View, width: usize) -> Lines {
     ]);
     let into = view.into.as_ref().map_or_else(|| "nowhere yet: o names a folder".into(), |into| into.display().to_string());
     let mut spans = vec![say(Mean::Quiet, "  to    "), say(Mean::Text, into)];
-    if let (Some(free), Some((_, bytes))) = (view.free, total) {
+    if let (Some(free), Some(Counted { bytes, .. })) = (view.free, total) {
         let (full, rest) = bar(bytes as f64 / free.max(1) as f64, 16);
         let fits = bytes <= free;
         spans.extend([

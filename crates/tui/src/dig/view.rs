@@ -4,8 +4,8 @@ use crate::draw::outcome_mark;
 use crate::theme::Mean;
 use badger_bench::Bench;
 use badger_bench::browse::preview::{BYTES, Look, Looker, Wish};
-use badger_bench::browse::rows::{self, Picked, Row, Sort};
-use badger_bench::browse::work::{self, Copying, News};
+use badger_bench::browse::rows::{self, Counted, Picked, Row, Sort};
+use badger_bench::browse::work::{self, Copying, News, Searched};
 use badger_bench::shelf::Item;
 use badger_bench::volume::Opened;
 use badger_drive::Refusal;
@@ -61,7 +61,7 @@ pub(super) struct Search {
     pub(super) number: u64,
     pub(super) rows: Vec<Row>,
     pub(super) chosen: usize,
-    pub(super) over: Option<u64>,
+    pub(super) over: Option<Searched>,
     pub(super) stop: Arc<AtomicBool>,
     /// Where it is a comparison: what with.
     pub(super) against: Option<Against>,
@@ -333,10 +333,10 @@ impl View {
                     }
                 }
             }
-            News::Searched(number, count) => {
+            News::Searched(number, searched) => {
                 let sort = self.sort;
                 if let Some(search) = self.search.as_mut().filter(|search| search.number == number) {
-                    search.over = Some(count);
+                    search.over = Some(searched);
                     if search.chosen == 0 {
                         search.rows.sort_by_cached_key(|row| sort.key(&row.entry));
                     }
@@ -364,9 +364,9 @@ impl View {
                 }
             }
             News::Compared(number, Err(why)) => self.no_comparison(number, why),
-            News::Counted(path, files, bytes) => {
+            News::Counted(path, counted) => {
                 if let Some(picked) = self.tray.iter_mut().find(|picked| picked.path == path) {
-                    picked.total = Some((files, bytes));
+                    picked.total = Some(counted);
                 }
             }
         }
@@ -517,9 +517,9 @@ impl View {
         self.free = self.into.as_ref().and_then(|into| badger_people::free(into));
     }
 
-    /// Files and bytes in the tray; `None` while they are being counted.
-    pub(super) fn total(&self) -> Option<(u64, u64)> {
-        self.tray.iter().try_fold((0, 0), |(files, bytes), picked| picked.total.map(|(more, of)| (files + more, bytes + of)))
+    /// What lies in the tray; `None` while it is being counted.
+    pub(super) fn total(&self) -> Option<Counted> {
+        self.tray.iter().try_fold(Counted::default(), |all, picked| Some(all.with(picked.total?)))
     }
 
     pub(super) fn scroll(&mut self, by: isize) {

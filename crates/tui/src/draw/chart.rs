@@ -1,6 +1,6 @@
 //! A chart of a rate over time, some lines high.
 
-use super::{put, say};
+use super::{print, say};
 use crate::theme::Mean;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -25,7 +25,7 @@ pub fn draw(buf: &mut Buffer, area: Rect, values: &[f64], top: f64, mean: Mean) 
         for row in 0..area.height {
             let here = filled.saturating_sub(usize::from(area.height - 1 - row) * 8).min(8);
             let glyph = if here == 0 && row + 1 == area.height { EIGHTHS[1] } else { EIGHTHS[here] };
-            put(buf, area.x + column as u16, area.y + row, 1, vec![say(mean, glyph)]);
+            print(buf, area.x + column as u16, area.y + row, 1, vec![say(mean, glyph)]);
         }
     }
 }

@@ -61,7 +61,7 @@ pub fn pad_left(text: &str, width: usize) -> String {
 }
 
 /// Puts a line of spans at a place, cut to `width` columns.
-pub fn put(buf: &mut Buffer, x: u16, y: u16, width: u16, spans: Vec<Span<'static>>) {
+pub fn print(buf: &mut Buffer, x: u16, y: u16, width: u16, spans: Vec<Span<'static>>) {
     let area = buf.area;
     if y >= area.bottom() || x >= area.right() || width == 0 {
         return;
@@ -85,15 +85,15 @@ pub fn put(buf: &mut Buffer, x: u16, y: u16, width: u16, spans: Vec<Span<'static
 }
 
 /// Puts a line that ends at the right edge of `area`.
-pub fn put_right(buf: &mut Buffer, area: Rect, y: u16, spans: Vec<Span<'static>>) {
+pub fn print_right(buf: &mut Buffer, area: Rect, y: u16, spans: Vec<Span<'static>>) {
     let wide: usize = spans.iter().map(|span| span.content.width()).sum();
     let wide = (wide as u16).min(area.width);
-    put(buf, area.right() - wide, y, wide, spans);
+    print(buf, area.right() - wide, y, wide, spans);
 }
 
 /// A thin rule from left to right.
 pub fn rule(buf: &mut Buffer, area: Rect, y: u16) {
-    put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "─".repeat(area.width as usize))]);
+    print(buf, area.x, y, area.width, vec![say(Mean::Quiet, "─".repeat(area.width as usize))]);
 }
 
 /// Breaks a text into lines of `width` columns.
@@ -124,10 +124,10 @@ pub fn sheet(frame: &mut Frame, body: Rect, width: u16, lines: Vec<Vec<Span<'sta
     let buf = frame.buffer_mut();
     for (line, y) in lines.into_iter().zip(area.y + 1..area.bottom().saturating_sub(1)) {
         let spans = line.into_iter().map(|span| Span::styled(span.content, raised.patch(span.style)));
-        put(buf, area.x + 2, y, width - 4, spans.collect());
+        print(buf, area.x + 2, y, width - 4, spans.collect());
     }
     if height > 0 {
-        (area.y..area.bottom()).for_each(|y| put(buf, area.x, y, 1, vec![loud(Mean::Focus, "▌")]));
+        (area.y..area.bottom()).for_each(|y| print(buf, area.x, y, 1, vec![loud(Mean::Focus, "▌")]));
     }
 }
 
@@ -160,7 +160,7 @@ mod tests {
     #[test]
     fn a_long_line_ends_in_an_ellipsis() {
         let mut buf = Buffer::empty(Rect::new(0, 0, 12, 1));
-        put(&mut buf, 0, 0, 12, vec![say(Mean::Text, "source "), say(Mean::Text, "Tamarack T250")]);
+        print(&mut buf, 0, 0, 12, vec![say(Mean::Text, "source "), say(Mean::Text, "Tamarack T250")]);
         let line: String = (0..12).map(|x| buf[(x, 0)].symbol().to_string()).collect();
         assert_eq!(line, "source Tama…");
     }

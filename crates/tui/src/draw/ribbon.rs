@@ -1,6 +1,6 @@
 //! Draws a drive as a strip of its partitions.
 
-use super::{cut, put, say};
+use super::{cut, print, say};
 use crate::theme::Mean;
 use badger_bench::ribbon::Ribbon;
 use ratatui::buffer::Buffer;
@@ -81,20 +81,20 @@ pub fn draw(buf: &mut Buffer, x: u16, y: u16, width: u16, ribbon: &Ribbon, look:
         let inner = usize::from(width.saturating_sub(2));
         let text =
             format!("┊{}┊", super::pad(&cut(&format!(" {}", if ribbon.said.is_empty() { "not looked at" } else { &ribbon.said }), inner), inner));
-        put(buf, x, y, width, vec![say(Mean::Quiet, text)]);
+        print(buf, x, y, width, vec![say(Mean::Quiet, text)]);
         return;
     }
     for cell in cells {
         let wide = usize::from(cell.columns.end - cell.columns.start);
         let at = x + cell.columns.start;
         let Some(index) = cell.part else {
-            put(buf, at, y, wide as u16, vec![say(Mean::Quiet, "┄".repeat(wide))]);
+            print(buf, at, y, wide as u16, vec![say(Mean::Quiet, "┄".repeat(wide))]);
             continue;
         };
         let part = &ribbon.parts[index];
         let mean = if look.chosen == Some(index) { Mean::Focus } else { look.mean };
         if wide < 3 {
-            put(buf, at, y, wide as u16, vec![say(mean, "▕".repeat(wide))]);
+            print(buf, at, y, wide as u16, vec![say(mean, "▕".repeat(wide))]);
             continue;
         }
         let inner = wide - 2;
@@ -114,7 +114,7 @@ pub fn draw(buf: &mut Buffer, x: u16, y: u16, width: u16, ribbon: &Ribbon, look:
             None => ("▒".repeat(room), String::new()),
         };
         let spans = vec![say(mean, "▏"), say(Mean::Text, label), say(mean, fill.0), say(Mean::Quiet, fill.1), say(mean, "▕")];
-        put(buf, at, y, wide as u16, spans);
+        print(buf, at, y, wide as u16, spans);
     }
 }
 
@@ -131,7 +131,7 @@ pub fn draw_thick(buf: &mut Buffer, x: u16, y: u16, width: u16, thick: u16, ribb
             let rest = if part.used.is_some() { "░" } else { "▒" };
             let mean = if look.chosen == cell.part { Mean::Focus } else { look.mean };
             let spans = vec![say(mean, "▏"), say(mean, "█".repeat(solid)), say(Mean::Quiet, rest.repeat(room - solid)), say(mean, "▕")];
-            put(buf, at, y + line, wide, spans);
+            print(buf, at, y + line, wide, spans);
         }
     }
 }

@@ -4,7 +4,7 @@ use super::keep::may_begin_anew;
 use super::open::OpenJobs;
 use super::view::JobView;
 use super::{entry, hand, imaging, look, plan, prove, rescuing, run, salvaging};
-use crate::draw::{cut, inset, loud, put, put_right, say};
+use crate::draw::{cut, inset, loud, print, print_right, say};
 use crate::message::{Hit, Hits};
 use crate::step::{STEPS, Step};
 use crate::theme::Mean;
@@ -20,8 +20,8 @@ pub fn draw(jobs: &mut OpenJobs, hurry: u32, frame: &mut Frame, body: Rect, hits
     let area = inset(body, 1);
     let Some(job) = jobs.list.get_mut(jobs.current) else {
         let buf = frame.buffer_mut();
-        put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, "No job is open.")]);
-        put(
+        print(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, "No job is open.")]);
+        print(
             buf,
             area.x,
             area.y + 2,
@@ -36,7 +36,7 @@ pub fn draw(jobs: &mut OpenJobs, hurry: u32, frame: &mut Frame, body: Rect, hits
                 say(Mean::Text, "."),
             ],
         );
-        put(
+        print(
             buf,
             area.x,
             area.y + 3,
@@ -48,8 +48,8 @@ pub fn draw(jobs: &mut OpenJobs, hurry: u32, frame: &mut Frame, body: Rect, hits
     let buf = frame.buffer_mut();
     let (from, to) = job.title();
     let half = usize::from(area.width) / 2;
-    put(buf, area.x, area.y, half as u16, vec![loud(Mean::Text, job.name()), say(Mean::Text, format!("  {}", job.customer()))]);
-    put_right(
+    print(buf, area.x, area.y, half as u16, vec![loud(Mean::Text, job.name()), say(Mean::Text, format!("  {}", job.customer()))]);
+    print_right(
         buf,
         area,
         area.y,
@@ -80,7 +80,7 @@ fn spine(job: &JobView, buf: &mut ratatui::buffer::Buffer, area: Rect, hits: &mu
         let y = area.y + 2 + at as u16 * gap;
         let (mark, mean) = job.mark(step);
         let here = job.step == step;
-        put(
+        print(
             buf,
             area.x,
             y,
@@ -89,7 +89,7 @@ fn spine(job: &JobView, buf: &mut ratatui::buffer::Buffer, area: Rect, hits: &mu
         );
         hits.push((Rect { x: area.x, y, width: 11, height: 1 }, Hit::Step(step)));
         if at < 4 {
-            (y + 1..y + gap).for_each(|y| put(buf, area.x, y, 1, vec![say(Mean::Quiet, "│")]));
+            (y + 1..y + gap).for_each(|y| print(buf, area.x, y, 1, vec![say(Mean::Quiet, "│")]));
         }
     }
     Rect { x: area.x + 13, y: area.y + 2, width: area.width - 13, height: area.height - 2 }
@@ -101,7 +101,7 @@ fn row_of_steps(job: &JobView, buf: &mut ratatui::buffer::Buffer, area: Rect, hi
         let (mark, mean) = job.mark(step);
         let here = job.step == step;
         let wide = step.word().len() as u16 + 2;
-        put(
+        print(
             buf,
             x,
             area.y + 1,

@@ -1,7 +1,7 @@
 //! Hand over: what to tell the customer, the papers, until when the old drive is kept.
 
 use super::view::JobView;
-use crate::draw::{chain, loud, pad, put, ribbon, say, wrap};
+use crate::draw::{chain, loud, pad, print, ribbon, say, wrap};
 use crate::theme::Mean;
 use badger_bench::Bench;
 use badger_bench::ledger::{day, now};
@@ -92,7 +92,7 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
     let mut y = area.y;
     let mut line = |spans, y: &mut u16| {
         if *y < area.bottom() {
-            put(frame.buffer_mut(), area.x, *y, area.width, spans);
+            print(frame.buffer_mut(), area.x, *y, area.width, spans);
         }
         *y += 1;
     };
@@ -129,7 +129,7 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
         y += 1;
         line(vec![say(Mean::Quiet, "On the sheet")], &mut y);
         for (drive, mean) in [(&sheet.source, Mean::Source), (&sheet.target, Mean::Target)] {
-            put(
+            print(
                 frame.buffer_mut(),
                 area.x,
                 y,
@@ -142,7 +142,7 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
         }
         for spans in chain::lines(&sheet.report.proof, usize::from(area.width)) {
             if y < area.bottom() {
-                put(frame.buffer_mut(), area.x, y, area.width, spans);
+                print(frame.buffer_mut(), area.x, y, area.width, spans);
             }
             y += 1;
         }
@@ -152,12 +152,12 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
         let shown = if told.len() > room { room.saturating_sub(1) } else { told.len() };
         if shown < told.len() && room > 0 {
             let text = format!("and {} more, on the sheet", told.len() - shown);
-            put(frame.buffer_mut(), area.x, area.bottom() - 1, area.width, vec![say(Mean::Quiet, text)]);
+            print(frame.buffer_mut(), area.x, area.bottom() - 1, area.width, vec![say(Mean::Quiet, text)]);
         }
         for (proof, y) in told[..shown].iter().zip(y..area.bottom()) {
             let (mark, word) = verdict(proof.result);
             let head = format!("{mark} {} {}", pad(&proof.what, 12), pad(word, 12));
-            put(frame.buffer_mut(), area.x, y, area.width, vec![say(Mean::Text, head), say(Mean::Quiet, format!(" {}", proof.text))]);
+            print(frame.buffer_mut(), area.x, y, area.width, vec![say(Mean::Text, head), say(Mean::Quiet, format!(" {}", proof.text))]);
         }
     }
     Vec::new()

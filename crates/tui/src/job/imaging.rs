@@ -4,7 +4,7 @@ use super::keep::Keep;
 use super::lines::{hazard_lines, marked};
 use super::look::{refused, side};
 use super::view::{Entry, JobView};
-use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say};
+use crate::draw::{cut, loud, pad, pad_left, print, ribbon, say};
 use crate::running::Running;
 use crate::step::Step;
 use crate::theme::Mean;
@@ -144,7 +144,7 @@ fn draw_look(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
     let Some(sight) = &keep.sight else {
         match &job.refusal {
             Some(refusal) => refused(buf, area, &refusal.text, refusal.code),
-            None => put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, job.wait_text())]),
+            None => print(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, job.wait_text())]),
         }
         return;
     };
@@ -171,10 +171,10 @@ fn draw_look(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
         There::GivenUp => lines.push(vec![loud(Mean::Mind, "▲ anew  "), say(Mean::Text, "the unfinished image there is given up")]),
     }
     for (spans, y) in lines.into_iter().zip(right.y..right.bottom()) {
-        put(buf, right.x, y, right.width, spans);
+        print(buf, right.x, y, right.width, spans);
     }
     for (spans, y) in hazard_lines(&sight.hazards, usize::from(area.width)).into_iter().zip(low + 1..area.bottom()) {
-        put(buf, area.x, y, area.width, spans);
+        print(buf, area.x, y, area.width, spans);
     }
 }
 
@@ -195,7 +195,7 @@ fn draw_plan(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
     let wide = ribbon::length(size, room).min(room.saturating_sub(34)).max(10);
     let buf = frame.buffer_mut();
     let thick = if area.height >= 26 { 2 } else { 1 };
-    put(buf, area.x, area.y, label, vec![say(Mean::Source, human(size))]);
+    print(buf, area.x, area.y, label, vec![say(Mean::Source, human(size))]);
     ribbon::draw_thick(buf, area.x + label, area.y, wide, thick, &sight.source.ribbon, ribbon::Look { mean: Mean::Source, chosen: None });
     let mut y = area.y + thick + 1;
     let about = sight.estimate.stored.min(size);
@@ -208,7 +208,7 @@ fn draw_plan(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
         spans.extend(share_bar(bytes, size, wide, mean));
         spans.push(say(Mean::Text, format!(" {}", pad_left(&human(bytes), 8))));
         spans.push(say(Mean::Quiet, format!("  {says}")));
-        put(buf, area.x, y, area.width, spans);
+        print(buf, area.x, y, area.width, spans);
         y += 1;
     }
     y += 1;
@@ -224,7 +224,7 @@ fn draw_plan(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
         fields.push(("goes on", parent));
     }
     for (name, text) in fields {
-        put(buf, area.x, y, area.width, vec![say(Mean::Quiet, pad(name, usize::from(label))), say(Mean::Text, cut(&text, usize::from(room)))]);
+        print(buf, area.x, y, area.width, vec![say(Mean::Quiet, pad(name, usize::from(label))), say(Mean::Text, cut(&text, usize::from(room)))]);
         y += 1;
     }
     y += 1;
@@ -260,6 +260,6 @@ fn draw_plan(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
     };
     more.push(vec![say(Mean::Mind, state), say(Mean::Text, format!("{} to read", human(sight.bytes))), say(Mean::Quiet, time)]);
     for (spans, y) in more.into_iter().zip(y..area.bottom()) {
-        put(buf, area.x, y, area.width, spans);
+        print(buf, area.x, y, area.width, spans);
     }
 }

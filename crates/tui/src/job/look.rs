@@ -2,7 +2,7 @@
 
 use super::lines::{at_stake, hazard_lines};
 use super::view::JobView;
-use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say, wrap};
+use crate::draw::{cut, loud, pad, pad_left, print, ribbon, say, wrap};
 use crate::theme::Mean;
 use badger_bench::ledger::day;
 use badger_bench::sheet::DriveFacts;
@@ -21,7 +21,7 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Lines {
     let Some(sight) = &job.sight else {
         match &job.refusal {
             Some(refusal) => refused(buf, area, &refusal.text, refusal.code),
-            None => put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, job.wait_text())]),
+            None => print(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, job.wait_text())]),
         }
         return Vec::new();
     };
@@ -34,7 +34,7 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Lines {
     if y + 2 > area.bottom() {
         return Vec::new();
     }
-    put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "At stake")]);
+    print(buf, area.x, y, area.width, vec![say(Mean::Quiet, "At stake")]);
     y += 1;
     let lost: Vec<_> = sight.hazards.iter().filter(|hazard| hazard.level != Level::Note).cloned().collect();
     let (mark, mean, said) = at_stake(&sight.hazards);
@@ -47,7 +47,7 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Lines {
     lines.extend(hazard_lines(&lost, usize::from(area.width)));
     for spans in lines {
         if y < area.bottom() {
-            put(buf, area.x, y, area.width, spans);
+            print(buf, area.x, y, area.width, spans);
         }
         y += 1;
     }
@@ -82,15 +82,15 @@ fn held(buf: &mut Buffer, area: Rect, (title, mean): (&'static str, Mean), stake
         vec![say(Mean::Quiet, head), say(Mean::Text, path)]
     }));
     for (spans, y) in lines.into_iter().zip(area.y..area.bottom()) {
-        put(buf, area.x, y, area.width, spans);
+        print(buf, area.x, y, area.width, spans);
     }
 }
 
 /// Draws why a job cannot be planned.
 pub fn refused(buf: &mut Buffer, area: Rect, text: &str, code: &str) {
-    put(buf, area.x, area.y, area.width, vec![loud(Mean::Stop, "◆ stop  "), say(Mean::Quiet, format!("nothing is written ({code})"))]);
+    print(buf, area.x, area.y, area.width, vec![loud(Mean::Stop, "◆ stop  "), say(Mean::Quiet, format!("nothing is written ({code})"))]);
     for (line, y) in wrap(text, usize::from(area.width.min(90))).into_iter().zip(area.y + 2..area.bottom()) {
-        put(buf, area.x, y, area.width, vec![say(Mean::Text, line)]);
+        print(buf, area.x, y, area.width, vec![say(Mean::Text, line)]);
     }
 }
 
@@ -100,7 +100,7 @@ pub(super) fn side(buf: &mut Buffer, area: Rect, title: &str, mean: Mean, drive:
     let mut y = area.y;
     let mut line = |spans, y: &mut u16| {
         if *y < area.bottom() {
-            put(buf, area.x, *y, area.width, spans);
+            print(buf, area.x, *y, area.width, spans);
         }
         *y += 1;
     };

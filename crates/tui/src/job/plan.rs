@@ -3,7 +3,7 @@
 use super::lines::{hazard_lines, marked};
 use super::look;
 use super::view::JobView;
-use crate::draw::{cut, loud, pad, pad_left, put, ribbon, say};
+use crate::draw::{cut, loud, pad, pad_left, print, ribbon, say};
 use crate::theme::{self, Mean};
 use badger_bench::ribbon::{Part, Ribbon};
 use badger_drive::size::{human, span, thousands};
@@ -35,7 +35,7 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
     let high = area.height >= 30;
     let (ties_high, thick) = if high { (TIES[1], 2) } else { (TIES[0], 1) };
     let buf = frame.buffer_mut();
-    put(buf, area.x, area.y, label, vec![say(Mean::Source, pad(&human(sight.source.size_bytes), 8))]);
+    print(buf, area.x, area.y, label, vec![say(Mean::Source, pad(&human(sight.source.size_bytes), 8))]);
     let index = |ribbon: &Ribbon, number: u32| ribbon.parts.iter().position(|part| part.number == number);
     let chosen = job.part.filter(|_| job.order.fit.is_some());
     let from = ribbon::Look { mean: Mean::Source, chosen: chosen.and_then(|part| index(&sight.source.ribbon, part)) };
@@ -44,7 +44,7 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
     ties(sight, frame, Rect { x, y: area.y + thick, width: room, height: ties_high }, wide, low);
     let buf = frame.buffer_mut();
     let y = area.y + thick + ties_high;
-    put(buf, area.x, y, label, vec![say(Mean::Target, pad(&human(sight.after.size), 8))]);
+    print(buf, area.x, y, label, vec![say(Mean::Target, pad(&human(sight.after.size), 8))]);
     ribbon::draw_thick(buf, x, y, low, thick, &sight.after, to);
     let y = y + thick + 1;
     let mut y = figures(job, sight, frame, Rect { y, height: area.bottom().saturating_sub(y), ..area });
@@ -52,11 +52,11 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
     let more = remarks(job, sight, usize::from(area.width));
     for spans in more {
         if y + 3 > area.bottom() {
-            put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "… more on a higher screen")]);
+            print(buf, area.x, y, area.width, vec![say(Mean::Quiet, "… more on a higher screen")]);
             y += 1;
             break;
         }
-        put(buf, area.x, y, area.width, spans);
+        print(buf, area.x, y, area.width, spans);
         y += 1;
     }
     let todo = sight.bytes - sight.done_before.unwrap_or(0).min(sight.bytes);
@@ -77,7 +77,7 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
         (true, 1) => "planning anew, 1 key waits ... ".into(),
         (true, keys) => format!("planning anew, {keys} keys wait ... "),
     };
-    put(
+    print(
         buf,
         area.x,
         y,
@@ -251,16 +251,16 @@ fn figures(job: &JobView, sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
         title.push_str(&format!(" {}  {}", pad_left(if fitted { "least" } else { "" }, 9), pad_left("starts at", 10)));
         title.push_str(&if area.width >= 122 { format!("  {}", pad_left("sector", 15)) } else { String::new() });
     }
-    put(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, title)]);
+    print(buf, area.x, area.y, area.width, vec![say(Mean::Quiet, title)]);
     let mut y = area.y + 1;
     for part in &sight.source.ribbon.parts {
         if y + 4 > area.bottom() {
-            put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "… more partitions on a higher screen")]);
+            print(buf, area.x, y, area.width, vec![say(Mean::Quiet, "… more partitions on a higher screen")]);
             y += 1;
             break;
         }
         let spans = figure_row(job, sight, part, (area.width, name));
-        put(buf, area.x, y, area.width, spans);
+        print(buf, area.x, y, area.width, spans);
         y += 1;
     }
     let ids = match sight.plan.ids {
@@ -269,10 +269,10 @@ fn figures(job: &JobView, sight: &Sight, frame: &mut Frame, area: Rect) -> u16 {
     };
     let disk = if sight.plan.disk_id.is_empty() { String::new() } else { format!(" · {}", sight.plan.disk_id) };
     let rules = sight.plan.fit.as_ref().map(|rules| format!(" · fit {rules}")).unwrap_or_default();
-    put(buf, area.x, y, area.width, vec![say(Mean::Quiet, format!("  {} · {ids}{disk}{rules}", sight.plan.kind.word()))]);
+    print(buf, area.x, y, area.width, vec![say(Mean::Quiet, format!("  {} · {ids}{disk}{rules}", sight.plan.kind.word()))]);
     let machine = job.order.machine.as_ref().map_or_else(|| "a machine that is not described".to_string(), |machine| machine.name.clone());
     let afresh = if job.order.wishes.afresh { " · its system starts afresh there" } else { "" };
     y += 1;
-    put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "  goes into "), say(Mean::Text, machine), say(Mean::Quiet, afresh)]);
+    print(buf, area.x, y, area.width, vec![say(Mean::Quiet, "  goes into "), say(Mean::Text, machine), say(Mean::Quiet, afresh)]);
     y + 2
 }

@@ -3,7 +3,7 @@
 use super::rehearses::Rehearses;
 use super::rehearsing;
 use super::view::JobView;
-use crate::draw::{chain, chart, cut, loud, outcome_mark, pad, put, put_right, say, wrap};
+use crate::draw::{chain, chart, cut, loud, outcome_mark, pad, print, print_right, say, wrap};
 use crate::step::Step;
 use crate::theme::Mean;
 use badger_bench::sheet::{outcome_sentence, verdict};
@@ -143,18 +143,18 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> 
     if count + 9 < rows && rates.iter().any(|rate| *rate > 0.0) {
         let top = rates.iter().copied().fold(1.0, f64::max);
         let y = area.y + count as u16 + 2;
-        put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "rate over position, sector 0 at the left")]);
-        put_right(buf, area, y, vec![say(Mean::Quiet, format!("highest {}/s", human(top as u64)))]);
+        print(buf, area.x, y, area.width, vec![say(Mean::Quiet, "rate over position, sector 0 at the left")]);
+        print_right(buf, area, y, vec![say(Mean::Quiet, format!("highest {}/s", human(top as u64)))]);
         chart::draw(buf, Rect { y: y + 1, height: 5, ..area }, &rates, top, Mean::Source);
     }
     for ((at, spans), y) in lines.into_iter().skip(skip).zip(area.y..area.bottom()) {
-        put(buf, area.x, y, area.width, spans);
+        print(buf, area.x, y, area.width, spans);
         if let Some(at) = at {
             hits.push((Rect { y, height: 1, ..area }, at));
         }
     }
     if count > skip + rows {
-        put(buf, area.right().saturating_sub(10), area.bottom() - 1, 10, vec![say(Mean::Quiet, format!("↓ {} more", count - skip - rows))]);
+        print(buf, area.right().saturating_sub(10), area.bottom() - 1, 10, vec![say(Mean::Quiet, format!("↓ {} more", count - skip - rows))]);
     }
     hits
 }

@@ -2,7 +2,7 @@
 
 use super::rehearses::{Rehearses, Running, Shown};
 use super::view::JobView;
-use crate::draw::{cut, loud, picture, put, put_right, say};
+use crate::draw::{cut, loud, picture, print, print_right, say};
 use crate::theme::Mean;
 use badger_bench::Bench;
 use badger_drive::Control;
@@ -88,12 +88,12 @@ impl JobView {
 pub(super) fn draw(running: &Running, name: &str, frame: &mut Frame, area: Rect) {
     let buf = frame.buffer_mut();
     let Some(now) = &running.now else {
-        return put(buf, area.x, area.y, area.width, vec![say(Mean::Focus, "○ the target is lent to a virtual machine, for reading only ...")]);
+        return print(buf, area.x, area.y, area.width, vec![say(Mean::Focus, "○ the target is lent to a virtual machine, for reading only ...")]);
     };
     let how = if now.is_accelerated { "by this processor" } else { "emulated" };
     let head = vec![loud(Mean::Focus, "○ rehearsal "), say(Mean::Text, name.to_string()), say(Mean::Quiet, format!("  {} {how}", span(now.seconds)))];
-    put(buf, area.x, area.y, area.width, head);
-    put_right(buf, area, area.y, vec![say(Mean::Good, "nothing is written to the target")]);
+    print(buf, area.x, area.y, area.width, head);
+    print_right(buf, area, area.y, vec![say(Mean::Good, "nothing is written to the target")]);
     let below = (area.height / 4).clamp(3, 9);
     let room = Rect { y: area.y + 2, height: area.height.saturating_sub(below + 4), ..area };
     // Where it shows text, letters say more than dots.
@@ -102,17 +102,20 @@ pub(super) fn draw(running: &Running, name: &str, frame: &mut Frame, area: Rect)
     } else {
         let skip = now.text.len().saturating_sub(usize::from(room.height));
         let lines = now.text.iter().skip(skip);
-        lines.clone().zip(room.y..).for_each(|(line, y)| put(buf, room.x, y, room.width, vec![say(Mean::Text, cut(line, usize::from(room.width)))]));
+        lines
+            .clone()
+            .zip(room.y..)
+            .for_each(|(line, y)| print(buf, room.x, y, room.width, vec![say(Mean::Text, cut(line, usize::from(room.width)))]));
         lines.len() as u16
     };
     let y = room.y + rows.min(room.height) + 1;
-    put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "serial line")]);
+    print(buf, area.x, y, area.width, vec![say(Mean::Quiet, "serial line")]);
     let left = usize::from(area.bottom().saturating_sub(y + 1));
     let said: Vec<&String> = now.serial.iter().filter(|line| !line.trim().is_empty()).collect();
     if said.is_empty() {
-        put(buf, area.x, y + 1, area.width, vec![say(Mean::Quiet, "  it has said nothing yet")]);
+        print(buf, area.x, y + 1, area.width, vec![say(Mean::Quiet, "  it has said nothing yet")]);
     }
     for (line, y) in said.iter().skip(said.len().saturating_sub(left)).zip(y + 1..) {
-        put(buf, area.x, y, area.width, vec![say(Mean::Quiet, "│ "), say(Mean::Text, cut(line.trim(), usize::from(area.width) - 2))]);
+        print(buf, area.x, y, area.width, vec![say(Mean::Quiet, "│ "), say(Mean::Text, cut(line.trim(), usize::from(area.width) - 2))]);
     }
 }

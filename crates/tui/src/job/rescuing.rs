@@ -4,7 +4,7 @@ use super::asking::Asking;
 use super::lines::{hazard_lines, marked};
 use super::rescue::{Rescue, map_beside, sight};
 use super::view::{Entry, JobView};
-use crate::draw::{cut, loud, pad, pad_left, put, say};
+use crate::draw::{cut, loud, pad, pad_left, print, say};
 use crate::running::Running;
 use crate::step::Step;
 use crate::theme::Mean;
@@ -219,7 +219,7 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, u
         }
     }
     for (spans, y) in lines.into_iter().zip(area.y..area.bottom()) {
-        put(buf, area.x, y, area.width, spans);
+        print(buf, area.x, y, area.width, spans);
     }
     Vec::new()
 }

@@ -1,7 +1,7 @@
 //! Run: the surface fills the screen; beside it what is saved, how fast, how long still.
 
 use super::view::{Entry, JobView};
-use crate::draw::{chart, loud, pad, pad_left, put, put_right, say, surface};
+use crate::draw::{chart, loud, pad, pad_left, print, print_right, say, surface};
 use crate::message::{Hit, Hits};
 use crate::running::Progress;
 use crate::theme::Mean;
@@ -49,7 +49,7 @@ impl JobView {
 /// Draws the step.
 pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hurry: u32, hits: &mut Hits) -> Vec<(Rect, usize)> {
     let (Some(running), Some(ground)) = (&job.running, job.ground()) else {
-        put(frame.buffer_mut(), area.x, area.y, area.width, vec![say(Mean::Quiet, "○ nothing runs")]);
+        print(frame.buffer_mut(), area.x, area.y, area.width, vec![say(Mean::Quiet, "○ nothing runs")]);
         return Vec::new();
     };
     let wide = area.width >= 84;
@@ -67,21 +67,21 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hurry: u32, hits: 
         if wide {
             let x = field.right() + 3;
             for (spans, y) in facts.into_iter().zip(area.y..field.bottom()) {
-                put(buf, x, y, beside - 3, spans);
+                print(buf, x, y, beside - 3, spans);
             }
         } else {
             for (at, spans) in facts.into_iter().filter(|spans| !spans.is_empty()).enumerate().take(6) {
                 let column = (at % 2) as u16 * (area.width / 2);
-                put(buf, area.x + column, area.y + at as u16 / 2, area.width / 2 - 1, spans);
+                print(buf, area.x + column, area.y + at as u16 / 2, area.width / 2 - 1, spans);
             }
         }
         let under = under_cursor(job, progress, field, size);
-        put(buf, area.x, field.bottom(), area.width, under);
+        print(buf, area.x, field.bottom(), area.width, under);
         let y = field.bottom() + 2;
         let top = progress.history.iter().copied().fold(1.0, f64::max);
-        put(buf, area.x, y - 1, area.width, vec![say(Mean::Quiet, "rate over time")]);
+        print(buf, area.x, y - 1, area.width, vec![say(Mean::Quiet, "rate over time")]);
         let label = format!("highest {}/s", human(top as u64));
-        put_right(buf, area, y - 1, vec![say(Mean::Quiet, label)]);
+        print_right(buf, area, y - 1, vec![say(Mean::Quiet, label)]);
         chart::draw(buf, Rect { y, height: chart_lines.min(area.bottom().saturating_sub(y)), ..area }, &progress.history, top, Mean::Source);
     });
     job.field = (field.width, field.height);

@@ -3,7 +3,7 @@
 use super::asking::Asking;
 use super::run::under;
 use super::view::JobView;
-use crate::draw::{chart, cut, loud, pad, pad_left, put, put_right, say, surface};
+use crate::draw::{chart, cut, loud, pad, pad_left, print, print_right, say, surface};
 use crate::message::{Hit, Hits};
 use crate::step::Step;
 use crate::theme::Mean;
@@ -165,7 +165,7 @@ pub(super) fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hits: &mut 
         _ if paused && watch.waits.is_none() => "held".into(),
         _ => doing(&watch),
     };
-    put(
+    print(
         buf,
         area.x,
         area.y,
@@ -207,11 +207,11 @@ pub(super) fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hits: &mut 
         });
         facts.extend(latest);
         for (spans, y) in facts.into_iter().zip(field.y..field.bottom()) {
-            put(buf, field.right() + 3, y, beside - 3, spans);
+            print(buf, field.right() + 3, y, beside - 3, spans);
         }
     } else {
         for (at, spans) in facts.into_iter().enumerate() {
-            put(buf, area.x + (at % 2) as u16 * (area.width / 2), area.y + 2 + at as u16 / 2, area.width / 2 - 1, spans);
+            print(buf, area.x + (at % 2) as u16 * (area.width / 2), area.y + 2 + at as u16 / 2, area.width / 2 - 1, spans);
         }
     }
     let (who, bytes) = under((job.cursor, head.unwrap_or(0)), field, size);
@@ -221,7 +221,7 @@ pub(super) fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hits: &mut 
     let place = watch.places.iter().find(|(range, _)| range.contains(&bytes.start) || range.contains(&(bytes.end - 1)));
     let place = place.map_or(if watch.places.is_empty() { "partitions not known yet" } else { "no partition" }, |(_, name)| name);
     let sector = rescue.sight.as_ref().map_or(512, |sight| u64::from(sight.sector));
-    put(
+    print(
         buf,
         area.x,
         field.bottom(),
@@ -234,11 +234,11 @@ pub(super) fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hits: &mut 
         ],
     );
     let whose = if job.cursor.is_some() { whose(&rescue.asking) } else { "arrows put a cursor there: whose a place is".into() };
-    put(buf, area.x, field.bottom() + 1, area.width, vec![say(Mean::Quiet, cut(&whose, usize::from(area.width)))]);
-    put(buf, area.x, field.bottom() + 2, area.width, worth(&watch, &rescue.asking));
+    print(buf, area.x, field.bottom() + 1, area.width, vec![say(Mean::Quiet, cut(&whose, usize::from(area.width)))]);
+    print(buf, area.x, field.bottom() + 2, area.width, worth(&watch, &rescue.asking));
     let y = field.bottom() + 4;
-    put(buf, area.x, y - 1, area.width, vec![say(Mean::Quiet, "saved over time")]);
-    put_right(buf, area, y - 1, vec![say(Mean::Quiet, format!("{} of {}", human(totals.saved), human(size)))]);
+    print(buf, area.x, y - 1, area.width, vec![say(Mean::Quiet, "saved over time")]);
+    print_right(buf, area, y - 1, vec![say(Mean::Quiet, format!("{} of {}", human(totals.saved), human(size)))]);
     let place = Rect { y, height: charted.min(area.bottom().saturating_sub(y)), ..area };
     chart::draw(buf, place, &curve(&watch, usize::from(area.width)), totals.saved as f64, Mean::Source);
     job.field = (field.width, field.height);

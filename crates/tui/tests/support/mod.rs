@@ -60,14 +60,19 @@ impl Room {
     }
 
     pub fn wait_for(&mut self, words: &str) -> String {
+        self.wait_until(words, |screen| screen.contains(words))
+    }
+
+    /// Waits for a screen of which something holds.
+    pub fn wait_until(&mut self, what: &str, holds: impl Fn(&str) -> bool) -> String {
         let start = Instant::now();
         loop {
             let screen = self.screen(120, 40);
-            if screen.contains(words) {
+            if holds(&screen) {
                 return screen;
             }
-            assert!(start.elapsed() < Duration::from_secs(10), "\"{words}\" does not come up in\n{screen}");
-            std::thread::sleep(Duration::from_millis(10));
+            assert!(start.elapsed() < Duration::from_secs(20), "\"{what}\" does not come up in\n{screen}");
+            std::thread::sleep(Duration::from_millis(5));
         }
     }
 
