@@ -44,9 +44,15 @@ impl Face {
     }
 }
 
-/// The program's own, plain and bold.
-static OWN: LazyLock<[&'static Face; 2]> =
-    LazyLock::new(|| [dejavu::sans::regular(), dejavu::sans::bold()].map(|data| Face::of(data, 0).expect("the program's own fonts are whole")));
+/// The program's own, plain and bold, packed: they are half of their size, and unpacked only where there is paper.
+const PACKED: [&[u8]; 2] = [include_bytes!("../fonts/DejaVuSans.ttf.zst"), include_bytes!("../fonts/DejaVuSans-Bold.ttf.zst")];
+
+static OWN: LazyLock<[&'static Face; 2]> = LazyLock::new(|| {
+    PACKED.map(|packed| {
+        let data = zstd::decode_all(packed).expect("the program's own fonts are whole");
+        Face::of(data.leak(), 0).expect("the program's own fonts are fonts")
+    })
+});
 
 /// Fonts of this machine, as far as letters asked for them.
 #[derive(Default)]
@@ -160,6 +166,13 @@ pub(crate) fn pieces(text: &str, bold: bool) -> Vec<Piece> {
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    #[test]
+    fn the_packed_fonts_are_the_published_ones() {
+        for (packed, published) in PACKED.into_iter().zip([dejavu::sans::regular(), dejavu::sans::bold()]) {
+            assert!(zstd::decode_all(packed).unwrap() == published);
+        }
+    }
 
     /// Whatever a line says, all of it is said by its glyphs, and it has a width.
     #[rstest]

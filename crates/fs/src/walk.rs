@@ -8,6 +8,10 @@ use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use std::sync::Mutex;
 use std::sync::mpsc::{Receiver, Sender, channel};
 
+/// A fault weighs as much as so many entries.
+const FAULT: usize = 16;
+/// So many faults are kept.
+const MOST_FINDINGS: usize = 50_000;
 /// Deepest directory that is followed.
 const DEEPEST: usize = 512;
 
@@ -78,6 +82,11 @@ impl<T> Walk<T> {
         let left = self.room.checked_sub(entries as u64);
         self.room = left.unwrap_or(0);
         left.is_some()
+    }
+
+    /// The same for what a directory gave. What is no directory looks like many, each full of faults: they use up the room as well.
+    pub fn has_room_for(&mut self, listing: &Listing) -> bool {
+        self.has_room(listing.entries.len().saturating_add(listing.findings.len().saturating_mul(FAULT)))
     }
 
     /// Has a directory, met in the one that was taken last, gone into later.
@@ -176,7 +185,7 @@ impl Early {
 
 /// See [`walk`]; ended before its time where `stop` says so.
 pub fn walk_until(tree: &dyn Tree, from: Node, path: &str, stop: &dyn Fn() -> bool, each: &mut dyn FnMut(&str, &Entry)) -> Vec<Finding> {
-    let mut findings = Vec::new();
+    let (mut findings, mut left_out, mut last) = (Vec::new(), 0, None);
     if tree.root().is_ok_and(|root| root.id == from.id) {
         tree.will_walk();
     }
@@ -195,17 +204,22 @@ pub fn walk_until(tree: &dyn Tree, from: Node, path: &str, stop: &dyn Fn() -> bo
         while let Some(step) = walk.take() {
             let mut listing = early.listing(tree, &step);
             let path = step.with.path;
+            let has_room = walk.has_room_for(&listing);
             let found = std::mem::take(&mut listing.findings);
-            findings.extend(found.into_iter().map(|finding| Finding { text: format!("{path}/: {}", finding.text), ..finding }));
-            if !walk.has_room(listing.entries.len()) {
-                let text = format!("{path}/: the directories name more entries than the volume has room for; what follows was not read");
-                findings.push(Finding::grave("walk-budget", text));
+            left_out += found.len().saturating_sub(MOST_FINDINGS - findings.len());
+            let kept = found.into_iter().take(MOST_FINDINGS - findings.len());
+            findings.extend(kept.map(|finding| Finding { text: format!("{path}/: {}", finding.text), ..finding }));
+            if !has_room {
+                let text = format!(
+                    "{path}/: the directories name more entries than the volume has room for, or are damaged throughout; what follows was not read"
+                );
+                last = Some(Finding::grave("walk-budget", text));
                 break;
             }
             for entry in listing.entries.iter().filter(|entry| entry.node.kind == NodeKind::Directory) {
                 number += 1;
                 let full = format!("{path}/{}", entry.name.shown);
-                if walk.enter(&entry.node, Way { path: full.clone(), number, asked: false }).is_err() {
+                if walk.enter(&entry.node, Way { path: full.clone(), number, asked: false }).is_err() && findings.len() < MOST_FINDINGS {
                     findings.push(Finding::new("directory-loop", format!("{full} leads back to a directory above it, or is too deep")));
                 }
             }
@@ -222,6 +236,10 @@ pub fn walk_until(tree: &dyn Tree, from: Node, path: &str, stop: &dyn Fn() -> bo
             }
         }
     });
+    if left_out > 0 {
+        findings.push(Finding::grave("walk-faults", format!("{left_out} more faults were found than are told here")));
+    }
+    findings.extend(last);
     findings
 }
 

@@ -145,6 +145,25 @@ fn made_by(command: &[&str], change: impl FnOnce(&mut Vec<u8>)) -> (tempfile::Te
     (dir, path)
 }
 
+/// A FAT directory that leads into noise, all of which looks like entries of directories.
+fn directory_of_noise() -> (tempfile::TempDir, std::path::PathBuf) {
+    let (dir, path) = image(64);
+    let noise = dir.path().join("noise");
+    fs::write(&noise, support::noise(50 << 20, 3)).unwrap();
+    let volume = path.to_str().unwrap();
+    run(&["mkfs.fat", "-F", "16", "-s", "4", volume]);
+    run(&["mmd", "-i", volume, "::/D"]);
+    run(&["mcopy", "-i", volume, noise.to_str().unwrap(), "::/N"]);
+    let mut bytes = fs::read(&path).unwrap();
+    let entry = |name: &[u8; 12]| bytes.windows(12).position(|window| window == name).unwrap();
+    let (folder, file) = (entry(b"D          \x10"), entry(b"N          \x20"));
+    for at in [20, 21, 26, 27] {
+        bytes[folder + at] = bytes[file + at];
+    }
+    fs::write(&path, bytes).unwrap();
+    (dir, path)
+}
+
 #[test]
 fn what_goes_round_costs_no_more_than_its_size() {
     let exfat = |at: usize, value: u32| made_by(&["mkfs.exfat"], move |bytes| put32(bytes, at, value));
@@ -163,6 +182,7 @@ fn what_goes_round_costs_no_more_than_its_size() {
         ("NTFS record", ntfs(64, 0x7f)),
         ("FAT sectors", fat(32, u32::MAX)),
         ("FAT table", fat(36, u32::MAX / 512)),
+        ("FAT noise", directory_of_noise()),
     ];
     for (name, (_dir, path)) in &cases {
         let (before, took) = (peak(), walked(path));

@@ -166,6 +166,7 @@ impl<'a> Walker<'a> {
             self.report.directories += 1;
             let Some(to) = self.make_folder(&way, to)? else { continue };
             let listing = self.order.tree.list(&node);
+            let has_room = walk.has_room_for(&listing);
             for finding in listing.findings {
                 let why = finding.text;
                 self.note(Line::Lost { from: way.clone(), why, stretches: Vec::new() })?;
@@ -173,7 +174,7 @@ impl<'a> Walker<'a> {
             let mut attributes = self.attributes(&way, &node)?;
             self.streams(&way, &node, &to, &mut attributes)?;
             self.folders.push(Folder { from: way.clone(), to: to.clone(), node, attributes });
-            if !walk.has_room(listing.entries.len()) {
+            if !has_room {
                 let why = "the directories name more entries than the volume has room for; what follows was not copied".to_string();
                 return self.note(Line::Lost { from: way, why, stretches: Vec::new() });
             }

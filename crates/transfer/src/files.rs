@@ -157,7 +157,7 @@ impl Pair<'_> {
             if first.findings.iter().map(|finding| finding.code).ne(second.findings.iter().map(|finding| finding.code)) {
                 self.differs(format!("{path}/ is damaged on one side only"));
             }
-            if !walk.has_room(first.entries.len()) {
+            if !walk.has_room_for(&first) {
                 self.differs(format!("{path}/ and what follows was not compared: the directories name more entries than the volume has room for"));
                 break;
             }

@@ -125,7 +125,7 @@ pub fn search(opened: &Arc<Opened>, text: &str, number: u64, stop: &Arc<AtomicBo
             let parent: Arc<str> = path.as_str().into();
             let listing = opened.tree.list(&directory);
             searched.unread += u64::from(!listing.findings.is_empty());
-            if !walk.has_room(listing.entries.len()) {
+            if !walk.has_room_for(&listing) {
                 searched.unread += 1;
                 break;
             }

@@ -22,6 +22,9 @@ use oem_cp::code_table::DECODING_TABLE_CP437;
 /// A directory has at most this many bytes: 65,536 entries.
 const MOST_DIRECTORY: u64 = 2 << 20;
 
+/// A directory with more faults than these is something else: any bytes look like entries.
+const MOST_FAULTS: usize = 1000;
+
 /// An open volume.
 pub struct Fat {
     volume: Cached,
@@ -267,6 +270,11 @@ impl Tree for Fat {
                 }
             };
             for (entry, at) in bytes.chunks_exact(32).zip((start..).step_by(32)) {
+                if listing.findings.len() > MOST_FAULTS {
+                    let text = format!("what stands at byte {at} of the volume is no directory any more: the rest of it is not read");
+                    listing.findings.push(Finding::grave("fat-no-directory", text).at(at));
+                    return listing;
+                }
                 let lost = || Finding::new("fat-long-name", format!("a long name that ends at byte {at} of the volume is damaged")).at(at);
                 match (entry[0], entry[11]) {
                     (first, attributes) if first != 0 && first != 0xe5 && attributes & 0x3f == 0x0f => {
@@ -337,7 +345,8 @@ impl Tree for Fat {
     }
 
     fn most_entries(&self) -> u64 {
-        self.volume.most_entries()
+        // Each takes 32 bytes; a directory that is something else must not end it all, however small the volume.
+        self.volume.len() / 32 + MOST_DIRECTORY / 32
     }
 }
 
