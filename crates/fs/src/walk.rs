@@ -9,9 +9,9 @@ use std::sync::Mutex;
 use std::sync::mpsc::{Receiver, Sender, channel};
 
 /// A fault weighs as much as so many entries.
-const FAULT: usize = 16;
+const FAULT: usize = 48;
 /// So many faults are kept.
-const MOST_FINDINGS: usize = 50_000;
+const MOST_FINDINGS: usize = 10_000;
 /// Deepest directory that is followed.
 const DEEPEST: usize = 512;
 

@@ -23,7 +23,7 @@ use oem_cp::code_table::DECODING_TABLE_CP437;
 const MOST_DIRECTORY: u64 = 2 << 20;
 
 /// A directory with more faults than these is something else: any bytes look like entries.
-const MOST_FAULTS: usize = 1000;
+const MOST_FAULTS: usize = 200;
 
 /// An open volume.
 pub struct Fat {
