@@ -47,10 +47,11 @@ impl Place {
     /// Journals of runs that have begun, with their lengths.
     pub fn journals(&self) -> Vec<(PathBuf, u64)> {
         let entries = fs::read_dir(self.path("ledger-journals")).into_iter().flatten().flatten();
-        entries.filter_map(|entry| Some((entry.path(), entry.metadata().ok()?.len()))).filter(|(_, len)| *len > 0).collect()
+        let journals = entries.filter(|entry| entry.path().extension().is_some_and(|ending| ending == "journal"));
+        journals.filter_map(|entry| Some((entry.path(), entry.metadata().ok()?.len()))).filter(|(_, len)| *len > 0).collect()
     }
 
-    /// Starts a run, and waits until it has a journal of its own and has written to its target.
+    /// Starts a run, and waits until it has a journal of its own, which gets its name when it is whole, and has written to its target.
     pub fn begun(&self, args: &[&str], target: &Path) -> Child {
         let written = || fs::metadata(target).unwrap().modified().unwrap();
         let (before, was) = (self.journals(), written());

@@ -3,8 +3,8 @@
 
 use super::super::checksum::{self, crc32c};
 use super::super::{
-    ATTRIBUTE_INODES, ATTRIBUTES, CHECKSUMS, ENCRYPTED, EXTENTS, Ext, HUGE, INDEXED, INLINE, Inode, ORPHAN_MARK, RECOVER, RESIZE, RESIZE_INODE, WIDE,
-    journal,
+    ATTRIBUTE_INODES, ATTRIBUTES, CHECKSUMS, ENCRYPTED, EXTENTS, Ext, HUGE, INDEXED, INLINE, Inode, ORPHAN_MARK, RECOVER, RESIZE, RESIZE_INODE, ROOT,
+    WIDE, journal,
 };
 use super::{Tour, VALUE_INODE};
 use crate::content::{FileMap, Form};
@@ -284,7 +284,11 @@ impl Tour<'_> {
         for (is_wrong, code, what) in [
             (!own && !matches!(kind, 0 | 1 | 2 | 4 | 6 | 8 | 10 | 12), "ext-inode", "its kind is none"),
             (own && kind != 8 && kind != 4 && kind != 0, "ext-inode", "its kind is none of the format's own"),
-            (links > 0 && le32(bytes, 20) != 0 && !fs.has_orphans() && number >= 11, "ext-inode", "it is in use, but says when it was deleted"),
+            (
+                links > 0 && le32(bytes, 20) != 0 && !fs.has_orphans() && (number >= 11 || number == ROOT),
+                "ext-inode",
+                "it is in use, but says when it was deleted",
+            ),
             (extra != 0 && (extra < 4 || extra > bytes.len() - 128 || !extra.is_multiple_of(4)), "ext-inode", "the length of its further fields"),
             (flags & EXTENTS != 0 && !has(EXTENTS_FEATURE), "ext-inode", "it has extents, the volume has none"),
             (flags & INLINE != 0 && (!has(INLINE_FEATURE) || flags & EXTENTS != 0), "ext-inode", "it says its content lies within it"),
