@@ -198,3 +198,25 @@ fn an_unreadable_sector_costs_the_file_that_lies_on_it() {
     assert_eq!(read(&*fs, "/A longer name 2.txt").unwrap_err().code, "unreadable");
     assert_eq!(read(&*fs, "/A longer name 4.txt").unwrap(), vec![b'4'; 20_000]);
 }
+
+/// Whatever a tool that knows no long names left behind: every file is there, by its short name, and each long one is said to be damaged.
+#[test]
+fn a_fat_directory_whose_long_names_are_all_damaged_is_listed_whole() {
+    let (dir, path) = crate::support::image(16);
+    let volume = path.to_str().unwrap();
+    run(&["mkfs.fat", "-F", "16", volume]);
+    let folder = dir.path().join("counts");
+    fs::create_dir(&folder).unwrap();
+    (0..600).for_each(|number| fs::write(folder.join(format!("a count of the weir {number:03}.csv")), "trout").unwrap());
+    run(&["mcopy", "-s", "-i", volume, folder.to_str().unwrap(), "::/"]);
+    let mut bytes = fs::read(&path).unwrap();
+    // The byte that ties a long name to its short one.
+    let long: Vec<usize> =
+        (0..bytes.len()).step_by(32).filter(|at| bytes[at + 11] == 0x0f && bytes[at + 12] == 0 && bytes[*at] & 0x40 != 0).collect();
+    assert!(long.len() >= 600);
+    long.iter().for_each(|at| bytes[at + 13] ^= 0xff);
+    let fs = open(bytes);
+    let listing = fs.list(&tree::find(&*fs, "counts").unwrap());
+    assert_eq!(listing.entries.len(), 600);
+    assert!(listing.findings.len() >= 600 && listing.findings.iter().all(|finding| finding.code == "fat-long-name"));
+}

@@ -22,8 +22,9 @@ use oem_cp::code_table::DECODING_TABLE_CP437;
 /// A directory has at most this many bytes: 65,536 entries.
 const MOST_DIRECTORY: u64 = 2 << 20;
 
-/// A directory with more faults than these is something else: any bytes look like entries.
-const MOST_FAULTS: usize = 200;
+/// A directory with more names than these that none may have is something else: any bytes look like entries. Long names that fit
+/// no short one do not count: a tool that knew nothing of them may have left a whole directory so.
+const MOST_STRANGE: usize = 200;
 
 /// An open volume.
 pub struct Fat {
@@ -259,7 +260,7 @@ impl Tree for Fat {
         if pieces.len() > 1 {
             self.volume.expect(pieces.iter().filter_map(|piece| Some((piece.at?, piece.len))));
         }
-        let mut long = LongName::default();
+        let (mut long, mut strange) = (LongName::default(), 0);
         for piece in pieces {
             let start = piece.at.unwrap_or(0);
             let bytes = match self.volume.read(start, piece.len as usize) {
@@ -270,7 +271,7 @@ impl Tree for Fat {
                 }
             };
             for (entry, at) in bytes.chunks_exact(32).zip((start..).step_by(32)) {
-                if listing.findings.len() > MOST_FAULTS {
+                if strange > MOST_STRANGE {
                     let text = format!("what stands at byte {at} of the volume is no directory any more: the rest of it is not read");
                     listing.findings.push(Finding::grave("fat-no-directory", text).at(at));
                     return listing;
@@ -304,6 +305,7 @@ impl Tree for Fat {
                         let is_none =
                             |(place, byte): (usize, &u8)| (*byte < 0x20 && (place, *byte) != (0, 5)) || *byte == 0x7f || b"*?<>|:/\\".contains(byte);
                         if entry[..11].iter().enumerate().any(is_none) || entry[0] == b' ' {
+                            strange += 1;
                             let text = format!("the short name at byte {at} of the volume has letters that none may have");
                             listing.findings.push(Finding::new("fat-name", text).at(at));
                         }
