@@ -21,7 +21,7 @@ struct Row<'a> {
     path: &'a str,
     kind: NodeKind,
     size: u64,
-    modified: Option<String>,
+    modified: Option<&'a str>,
     state: &'static str,
     /// What it is where it is no plain file.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -70,7 +70,7 @@ impl<W: Write> Printer<W> {
             let opened = if node.kind == NodeKind::File { tree.open(node, "").err() } else { None };
             let state = if opened.is_none() { "whole" } else { "unread" };
             let why = opened.map(|finding| finding.text);
-            let row = Row { path, kind: node.kind, size: node.size, modified: modified.map(str::to_string), state, what: node.what.as_deref(), why };
+            let row = Row { path, kind: node.kind, size: node.size, modified, state, what: node.what.as_deref(), why };
             let text = serde_json::to_string(&row).unwrap_or_default();
             write!(self.out, "{}{text}", if self.count == 0 { "\n" } else { ",\n" })
         } else {

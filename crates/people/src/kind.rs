@@ -387,12 +387,15 @@ fn element(xml: &str, tag: &str) -> Option<String> {
     Some(text.trim().to_string()).filter(|text| !text.is_empty())
 }
 
-/// The first bytes of a file, up to 4096; fewer where they cannot be read.
-pub fn head(content: &Content) -> Vec<u8> {
+/// The first bytes of a file, up to 4096.
+///
+/// # Errors
+/// Where it cannot be read.
+pub fn head(content: &Content) -> Result<Vec<u8>, badger_fs::Finding> {
     let mut bytes = vec![0; content.size().min(4096) as usize];
-    let count = content.read(0, &mut bytes).unwrap_or(0);
+    let count = content.read(0, &mut bytes)?;
     bytes.truncate(count);
-    bytes
+    Ok(bytes)
 }
 
 #[cfg(test)]

@@ -121,28 +121,25 @@ fn answer(opened: &Opened, wished: &Receiver<Wish>, shown: &Mutex<Option<Look>>)
             wish = later;
         }
         // What decodes pictures is not ours: where it gives up, the next file is shown all the same.
-        let found = catch_unwind(AssertUnwindSafe(|| look(opened, &wish))).unwrap_or_else(|_| {
-            let blank = blank(opened, &wish);
-            Look { trouble: Some("it cannot be shown: what it is made of breaks what reads it".into()), ..blank }
-        });
+        let found = catch_unwind(AssertUnwindSafe(|| look(opened, &wish)))
+            .unwrap_or_else(|_| Look { trouble: Some("it cannot be shown: what it is made of breaks what reads it".into()), ..blank(&wish) });
         *shown.lock().expect("preview lock") = Some(found);
     }
 }
 
-/// A look before anything is known of the content.
-fn blank(opened: &Opened, wish: &Wish) -> Look {
-    let (tree, node) = (&*opened.tree, &wish.node);
+/// A look before anything was read.
+fn blank(wish: &Wish) -> Look {
     Look {
         path: wish.path.clone(),
-        node: node.clone(),
+        node: wish.node.clone(),
         format: None,
         facts: Vec::new(),
         body: Body::Nothing,
         places: Vec::new(),
         packed: false,
         sector: None,
-        streams: tree.streams(node).unwrap_or_default(),
-        attributes: tree.attributes(node).unwrap_or_default().into_iter().map(|(name, value)| (name, value.len())).collect(),
+        streams: Vec::new(),
+        attributes: Vec::new(),
         offset: wish.offset,
         bytes: Vec::new(),
         lost: Vec::new(),
@@ -153,7 +150,11 @@ fn blank(opened: &Opened, wish: &Wish) -> Look {
 
 fn look(opened: &Opened, wish: &Wish) -> Look {
     let (tree, node) = (&*opened.tree, &wish.node);
-    let mut look = blank(opened, wish);
+    let mut look = Look {
+        streams: tree.streams(node).unwrap_or_default(),
+        attributes: tree.attributes(node).unwrap_or_default().into_iter().map(|(name, value)| (name, value.len())).collect(),
+        ..blank(wish)
+    };
     if node.kind != NodeKind::File {
         no_file(tree, node, &mut look);
         return look;

@@ -94,9 +94,7 @@ impl Query {
             return Some(self.kinds.is_empty());
         }
         let content = opened.tree.open(node, "").ok()?;
-        let mut head = vec![0; content.size().min(4096) as usize];
-        let count = content.read(0, &mut head).ok()?;
-        Some(self.kinds.contains(&kind::format(&head[..count]).kind))
+        Some(self.kinds.contains(&kind::format(&kind::head(&content).ok()?).kind))
     }
 }
 
@@ -114,12 +112,8 @@ pub fn search(opened: &Arc<Opened>, text: &str, number: u64, stop: &Arc<AtomicBo
         let (mut hits, mut searched, mut found) = (Vec::new(), Searched::default(), 0);
         let mut walk = Walk::of(&*opened.tree, root, String::new());
         let mut told = std::time::Instant::now();
-        while let Some(Step { node: directory, with: path, .. }) = walk.take() {
+        'walk: while let Some(Step { node: directory, with: path, .. }) = walk.take() {
             if stop.load(Ordering::Relaxed) {
-                break;
-            }
-            if found >= MOST_FOUND {
-                searched.is_cut = true;
                 break;
             }
             let parent: Arc<str> = path.as_str().into();
@@ -131,8 +125,8 @@ pub fn search(opened: &Arc<Opened>, text: &str, number: u64, stop: &Arc<AtomicBo
             }
             for entry in listing.entries {
                 if stop.load(Ordering::Relaxed) || found >= MOST_FOUND {
-                    searched.is_cut |= found >= MOST_FOUND;
-                    break;
+                    searched.is_cut = found >= MOST_FOUND;
+                    break 'walk;
                 }
                 searched.entries += 1;
                 if entry.node.kind == NodeKind::Directory {
