@@ -1,13 +1,10 @@
 //! All tests in one program: it is linked once, and slow tests run beside quick ones.
 
-mod boot;
-mod chain;
 mod cli;
 mod fit;
 mod images;
 mod lend;
 mod licence;
-mod machine;
 mod rooms;
 mod salvage;
 mod screens;

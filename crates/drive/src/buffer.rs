@@ -38,31 +38,42 @@ impl DerefMut for Buffer {
 /// A fixed number of buffers. Taking one waits until one is free, which is what keeps a fast reader from
 /// running away from a slow writer.
 pub struct Pool {
-    free: Mutex<Vec<Buffer>>,
+    state: Mutex<State>,
     returned: Condvar,
+    len: usize,
+}
+
+struct State {
+    free: Vec<Buffer>,
+    /// How many were never asked for: a small drive needs but a few, and filling memory costs more than reading it.
+    unmade: usize,
 }
 
 impl Pool {
-    /// `count` buffers of `len` bytes each.
+    /// `count` buffers of `len` bytes each; each is made when it is first needed.
     pub fn new(count: usize, len: usize) -> Self {
-        let free = (0..count).map(|_| Buffer::new(len)).collect();
-        Self { free: Mutex::new(free), returned: Condvar::new() }
+        Self { state: Mutex::new(State { free: Vec::with_capacity(count), unmade: count }), returned: Condvar::new(), len }
     }
 
     /// Waits for a free buffer. Its contents are whatever the last user left.
     pub fn take(&self) -> Buffer {
-        let mut free = self.free.lock().expect("pool lock");
+        let mut state = self.state.lock().expect("pool lock");
         loop {
-            if let Some(buffer) = free.pop() {
+            if let Some(buffer) = state.free.pop() {
                 return buffer;
             }
-            free = self.returned.wait(free).expect("pool lock");
+            if state.unmade > 0 {
+                state.unmade -= 1;
+                drop(state);
+                return Buffer::new(self.len);
+            }
+            state = self.returned.wait(state).expect("pool lock");
         }
     }
 
     /// Gives a buffer back.
     pub fn give(&self, buffer: Buffer) {
-        self.free.lock().expect("pool lock").push(buffer);
+        self.state.lock().expect("pool lock").free.push(buffer);
         self.returned.notify_one();
     }
 }

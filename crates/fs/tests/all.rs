@@ -6,7 +6,6 @@ mod damaged;
 mod files;
 mod folder;
 mod journal;
-mod kernels;
 mod lengthened;
 mod reads;
 mod recognise;

@@ -83,8 +83,8 @@ fn holes_take_no_room(
 ) {
     let place = Place::new();
     let (raw, image) = (place.path("large.raw"), place.path("weir.image"));
-    run("qemu-img", &["create", "-q", "-f", "raw", &raw, "30G"]);
-    crate::support::qemu_io(&raw, "raw", &["write -P 0x5a 0 70k", "write -P 0x33 19G 1M", "write -P 0x11 32212254208 512"]);
+    run("qemu-img", &["create", "-q", "-f", "raw", &raw, "9G"]);
+    crate::support::qemu_io(&raw, "raw", &["write -P 0x5a 0 70k", "write -P 0x33 5G 1M", "write -P 0x11 9663675904 512"]);
     let written = written(&raw, &image, format.0, &Control::new()).unwrap();
     assert!(written.len < 64 << 20, "{} bytes", written.len);
     let out = Command::new("qemu-img").args(["compare", "-f", "raw", "-F", format.1, &raw, &image]).output().unwrap();

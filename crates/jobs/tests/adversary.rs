@@ -14,8 +14,10 @@ use badger_transfer::events::Silent;
 use badger_transfer::{Control, Event, Outcome, Phase};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
+use std::io::Read;
 use std::os::unix::fs::{FileExt, symlink};
 use std::path::PathBuf;
+use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 /// With nothing left open.
@@ -23,7 +25,8 @@ fn settled(prepared: Prepared) -> Ready {
     prepared.settle(&Control::new(), &Silent).unwrap_or_else(|(_, refusal)| panic!("{}", refusal.text))
 }
 
-const SIZE: usize = 3 * MIB;
+/// Three leaves of the proof, the last a short one.
+const SIZE: usize = 2 * MIB + MIB / 4;
 const NAMES: [&str; 4] = ["weir", "tide", "lock", "rota"];
 const SITUATIONS: u64 = 3000;
 
@@ -43,6 +46,13 @@ impl Dice {
     }
 }
 
+/// Bytes that look like nothing in particular: where they begin in a store that is made once tells storages apart.
+fn grain(len: usize, seed: u64) -> Vec<u8> {
+    static STORE: LazyLock<Vec<u8>> = LazyLock::new(|| noise(16 * SIZE, 1));
+    let from = seed as usize * 8 % (STORE.len() - len);
+    STORE[from..from + len].to_vec()
+}
+
 struct Situation {
     shop: Shop,
     dice: Dice,
@@ -51,6 +61,8 @@ struct Situation {
     /// Inode and time of the last change, as each was seen last.
     stamps: BTreeMap<&'static str, Option<(u64, i64, i64)>>,
     last: bool,
+    /// What was read last: memory is used again.
+    seen: Vec<u8>,
     story: Vec<String>,
     counts: BTreeMap<String, u64>,
 }
@@ -63,6 +75,7 @@ impl Situation {
             model: BTreeMap::new(),
             stamps: BTreeMap::new(),
             last: false,
+            seen: Vec::new(),
             story: Vec::new(),
             counts: BTreeMap::new(),
         };
@@ -70,8 +83,8 @@ impl Situation {
             let filled = situation.dice.below(5);
             let content = match filled {
                 0 => vec![0; SIZE],
-                1 => [vec![0; SIZE / 2], noise(SIZE / 2, situation.dice.below(1 << 40))].concat(),
-                _ => noise(SIZE, situation.dice.below(1 << 40)),
+                1 => [vec![0; SIZE / 2], grain(SIZE / 2, situation.dice.below(1 << 40))].concat(),
+                _ => grain(SIZE, situation.dice.below(1 << 40)),
             };
             fs::write(situation.image(name), &content).unwrap();
             fs::hard_link(situation.image(name), situation.shop.path(&format!("{name}-hard.img"))).unwrap();
@@ -115,7 +128,7 @@ impl Situation {
         match self.dice.below(9) {
             0 => {
                 let at = self.dice.below(SIZE as u64 - 600);
-                let bytes = noise(512, self.dice.below(1 << 40));
+                let bytes = grain(512, self.dice.below(1 << 40));
                 File::options().write(true).open(self.image(name)).unwrap().write_all_at(&bytes, at).unwrap();
                 for same in self.same_storage(name) {
                     self.model.get_mut(same).unwrap()[at as usize..at as usize + 512].copy_from_slice(&bytes);
@@ -124,7 +137,7 @@ impl Situation {
             }
             1 => {
                 // Another file comes into its place; the old one is still there under its second name.
-                let bytes = noise(SIZE, self.dice.below(1 << 40));
+                let bytes = grain(SIZE, self.dice.below(1 << 40));
                 fs::write(self.shop.path("new"), &bytes).unwrap();
                 fs::rename(self.shop.path("new"), self.image(name)).unwrap();
                 self.model.insert(name, bytes);
@@ -157,8 +170,8 @@ impl Situation {
                 let fault = match self.dice.below(4) {
                     0 => format!("[[fault]]\nkind = \"flush-fails\"\nafter_flushes = {}\n", self.dice.below(6)),
                     1 => format!("[[fault]]\nkind = \"drops\"\nafter_reads = {}\n", 20 + self.dice.below(30)),
-                    2 => format!("[[fault]]\nkind = \"unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(6_000)),
-                    _ => format!("[[fault]]\nkind = \"write-unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(6_000)),
+                    2 => format!("[[fault]]\nkind = \"unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(SIZE as u64 / 512 - 4)),
+                    _ => format!("[[fault]]\nkind = \"write-unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(SIZE as u64 / 512 - 4)),
                 };
                 self.shop.describe(name, name, &format!("SN-{name}"), &fault);
                 self.tell(format!("the drive {name} fails: {}", fault.replace('\n', " ")));
@@ -208,11 +221,12 @@ impl Situation {
             if !changed.contains(&name) && !self.last && self.stamps.insert(name, stamp) == Some(stamp) {
                 continue;
             }
-            let now = fs::read(self.image(name)).unwrap();
+            self.seen.clear();
+            File::open(self.image(name)).unwrap().read_to_end(&mut self.seen).unwrap();
             if changed.contains(&name) {
-                self.model.insert(name, now);
-            } else if self.model[name] != now {
-                let at = self.model[name].iter().zip(&now).position(|(a, b)| a != b);
+                self.model.get_mut(name).unwrap().clone_from(&self.seen);
+            } else if self.model[name] != self.seen {
+                let at = self.model[name].iter().zip(&self.seen).position(|(a, b)| a != b);
                 self.fail(&format!("{name} was written to, the first difference at byte {at:?}"));
             }
         }

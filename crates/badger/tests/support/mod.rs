@@ -121,7 +121,7 @@ pub fn starts(disk: &Path) -> Vec<u64> {
 /// What a machine says over its serial line when a disk is started in it, which is not written to; whether it came up whole.
 pub fn started(disk: &Path, firmware: &str, bus: &str) -> (bool, String) {
     let boot = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/support/boot-disk");
-    let run = Command::new(boot).args([path(disk), "--firmware", firmware, "--bus", bus, "--seconds", "400"]).output().unwrap();
+    let run = Command::new(boot).args([path(disk), "--firmware", firmware, "--bus", bus, "--seconds", "1500"]).output().unwrap();
     let console = text(&run.stdout);
     (run.status.success() && console.contains("failed=0"), console)
 }

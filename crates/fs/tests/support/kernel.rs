@@ -77,7 +77,7 @@ impl Machine<'_> {
         let image = fs::read_dir(kernel.join("boot")).unwrap().map(|entry| entry.unwrap().path());
         let image = image.into_iter().find(|path| path.file_name().unwrap().to_string_lossy().starts_with("vmlinuz")).unwrap();
         let mut command = Command::new("timeout");
-        command.args(["600", "qemu-system-x86_64", "-accel", "tcg", "-m", "512", "-nographic", "-no-reboot", "-kernel"]).arg(image).arg("-initrd");
+        command.args(["1500", "qemu-system-x86_64", "-accel", "tcg", "-m", "512", "-nographic", "-no-reboot", "-kernel"]).arg(image).arg("-initrd");
         command.arg(archive).arg("-append").arg(format!("console=ttyS0 quiet panic=-1 job={}", self.job)).args(self.arguments);
         let out = command.output().unwrap();
         String::from_utf8_lossy(&out.stdout).into_owned() + &String::from_utf8_lossy(&out.stderr)
