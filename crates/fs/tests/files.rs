@@ -2,8 +2,6 @@
 
 use crate::support::seen::{Seen, by_system, by_us};
 use crate::support::{image, noise, people, run, source};
-use badger_drive::Source;
-use badger_drive::medium::MemoryMedium;
 use badger_fs::tree::{self, NodeKind};
 use badger_fs::{Origin, State, Tree};
 use rstest::rstest;
@@ -11,8 +9,6 @@ use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::Path;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 
 fn text(path: &Path) -> &str {
     path.to_str().unwrap()
@@ -344,13 +340,13 @@ fn an_old_xfs_volume_gives_back_what_went_in(#[case] options: &[&str]) {
     assert_eq!((findings, ours), (vec![], theirs));
 }
 
-fn whole_old_xfs() -> Vec<u8> {
-    let (_dir, path, _data) = old_xfs(&[]);
-    fs::read(&path).unwrap()
+fn whole_old_xfs() -> (tempfile::TempDir, std::path::PathBuf) {
+    let (dir, path, _data) = old_xfs(&[]);
+    (dir, path)
 }
 
-fn small_btrfs() -> Vec<u8> {
-    let (_dir, path) = image(32);
+fn small_btrfs() -> (tempfile::TempDir, std::path::PathBuf) {
+    let (dir, path) = image(32);
     run(&["mkfs.btrfs", "-q", "-n", "4096", "--mixed", text(&path)]);
     mounted(&path, "compress=zstd", |place| {
         few(place);
@@ -358,13 +354,13 @@ fn small_btrfs() -> Vec<u8> {
         run(&["btrfs", "-q", "subvolume", "create", text(&place.join("further"))]);
         run(&["btrfs", "subvolume", "set-default", text(&place.join("further"))]);
     });
-    fs::read(&path).unwrap()
+    (dir, path)
 }
 
-/// Everything that can be read of a volume in memory; how many entries there were.
-fn all_of(bytes: Vec<u8>) -> Option<usize> {
-    let len = bytes.len() as u64;
-    let drive = Source::detached(Arc::new(MemoryMedium::new(bytes, 512)));
+/// Everything that can be read of a volume; how many entries there were.
+fn all_of(path: &Path) -> Option<usize> {
+    let drive = source(path);
+    let len = drive.geometry().size_bytes;
     let _ = badger_fs::recognise(&*drive, 0, len);
     let tree = badger_fs::files(&drive, 0, len).ok()?;
     let _ = tree.mounted();
@@ -384,14 +380,14 @@ fn all_of(bytes: Vec<u8>) -> Option<usize> {
 #[rstest]
 #[case::old_xfs(whole_old_xfs(), None)]
 #[case::btrfs(small_btrfs(), Some(32))]
-fn whatever_stands_there_is_survived(#[case] sound: Vec<u8>, #[case] sums: Option<usize>) {
-    static SEED: AtomicU64 = AtomicU64::new(0x9e37_79b9_7f4a_7c15);
-    let next = move || {
-        let state = SEED.load(Ordering::Relaxed).wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        SEED.store(state, Ordering::Relaxed);
-        (state >> 33) as usize
+fn whatever_stands_there_is_survived(#[case] (_dir, path): (tempfile::TempDir, std::path::PathBuf), #[case] sums: Option<usize>) {
+    let mut seed = 0x9e37_79b9_7f4a_7c15_u64;
+    let mut next = move || {
+        seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (seed >> 33) as usize
     };
-    let expected = all_of(sound.clone()).unwrap();
+    let (sound, expected) = (fs::read(&path).unwrap(), all_of(&path).unwrap());
+    let file = fs::File::options().write(true).open(&path).unwrap();
     assert!(expected > 480, "{expected}");
     // Blocks that are structures: of the one by their marks, of the other by the identifier in each.
     let id = sound[65_536 + 32..65_536 + 48].to_vec();
@@ -403,21 +399,24 @@ fn whatever_stands_there_is_survived(#[case] sound: Vec<u8>, #[case] sums: Optio
     assert!(blocks.len() > 8, "{}", blocks.len());
     let mut fewer = 0;
     for _ in 0..120 {
-        let mut bytes = sound.clone();
+        let mut changed = BTreeMap::new();
         for _ in 0..6 {
             let block = blocks[next() % blocks.len()];
-            let at = block + if let Some(head) = sums { head + 16 + next() % 900 } else { next() % 1024 };
+            let bytes = changed.entry(block).or_insert_with(|| sound[block..block + 4096].to_vec());
+            let at = if let Some(head) = sums { head + 16 + next() % 900 } else { next() % 1024 };
             match next() % 3 {
                 0 => bytes[at] ^= 1 << (next() % 8),
                 1 => bytes[at] = [0, 1, 0x7f, 0x80, 0xff][next() % 5],
                 _ => bytes[at..at + 8].fill(0xff),
             }
             if let Some(head) = sums {
-                let sum = crc32c::crc32c(&bytes[block + head..block + 4096]).to_le_bytes();
-                bytes[block..block + 4].copy_from_slice(&sum);
+                let sum = crc32c::crc32c(&bytes[head..]).to_le_bytes();
+                bytes[..4].copy_from_slice(&sum);
             }
         }
-        fewer += usize::from(all_of(bytes) != Some(expected));
+        changed.iter().for_each(|(block, bytes)| file.write_all_at(bytes, *block as u64).unwrap());
+        fewer += usize::from(all_of(&path) != Some(expected));
+        changed.keys().for_each(|block| file.write_all_at(&sound[*block..block + 4096], *block as u64).unwrap());
     }
     assert!(fewer > 10, "what was changed must matter: {fewer}");
 }

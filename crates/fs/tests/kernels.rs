@@ -1,14 +1,18 @@
 //! Volumes that a real kernel wrote in a virtual machine, with its own drivers for FAT and exFAT and with features that the
 //! kernel of a build machine may not mount; fitted, and used up by the same kernel once more.
+//!
+//! Slow, and in no hurry: the test command runs it at low priority beside all other tests.
 
-use crate::support::kernel::Machine;
-use crate::support::shape::{Family, judged};
-use crate::support::{MIB, poured, run};
+mod support;
+
 use badger_fs::tree::NodeKind;
 use badger_fs::{Wanted, Weight};
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use support::kernel::Machine;
+use support::shape::{Family, judged};
+use support::{MIB, poured, run};
 
 /// What the kernel needs to find its disks and to mount them, in the order in which it takes them.
 const MODULES: [&str; 21] = [

@@ -113,6 +113,26 @@ fn survey(bytes: Vec<u8>) -> Survey {
     in_memory(bytes).unwrap().survey()
 }
 
+/// An entry may leave it to the inode to say what it is: neither the system nor its checker minds.
+#[test]
+fn entries_of_no_kind_are_no_damage() {
+    let (_dir, path) = image(16);
+    let data = data();
+    run(&["mke2fs", "-q", "-F", "-t", "ext2", "-d", data.path().to_str().unwrap(), path.to_str().unwrap()]);
+    let mut bytes = fs::read(&path).unwrap();
+    for name in [&b"folder-1"[..], b"sheet 4.csv"] {
+        let at = bytes.windows(name.len() + 2).position(|bytes| bytes[0] == name.len() as u8 && bytes[2..] == *name).unwrap() + 1;
+        assert_ne!(std::mem::take(&mut bytes[at]), 0);
+    }
+    fs::write(&path, &bytes).unwrap();
+    run(&["e2fsck", "-fn", path.to_str().unwrap()]);
+    let there = in_memory(bytes).unwrap();
+    assert_eq!(faults(&there.survey()), [""; 0]);
+    for name in ["/folder-1/sheet 3.csv", "/folder-0/sheet 4.csv"] {
+        assert_eq!(badger_fs::tree::find(&*there, name).unwrap().size, 16_000, "{name}");
+    }
+}
+
 #[rstest]
 #[case::bitmap_says_free(&["freeb 9000 1", "setb 9000 1", "freeb 700 8"], &["ext-free-in-use", "ext-group-count"])]
 #[case::bitmap_says_used(&["setb 20000 5"], &["ext-group-count", "ext-lost"])]

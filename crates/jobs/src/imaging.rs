@@ -109,6 +109,19 @@ fn refuse_on_source(file: &Path, source: &Source, bench: &Bench) -> Result<(), R
 }
 
 impl ImageOrder {
+    /// Looks once more at where the image goes, and gives up the unfinished one that is to go.
+    fn take_place(&self, source: &Source, shown: There, passphrase: Option<&Passphrase>, bench: &Bench) -> Result<(), Refusal> {
+        // What was looked at may have been mounted somewhere else since.
+        refuse_on_source(&self.file, source, bench)?;
+        if self.there(source, passphrase)? != shown {
+            return Err(Refusal::new("shown-changed", format!("{} came, or went, since it was looked at", self.file.display())));
+        }
+        if shown == There::GivenUp {
+            own::give_up(&self.file, passphrase).map_err(refused("image-exists"))?;
+        }
+        Ok(())
+    }
+
     /// The source; for one that is mended also what tells what became of its damage.
     fn open(&self, bench: &Bench) -> Result<(Source, Option<Arc<Mended>>), Refusal> {
         let Some(others) = &self.mend_from else { return bench.workshop.source(&self.source).map(|source| (source, None)) };
@@ -280,18 +293,11 @@ impl ImageReady {
     pub fn run(self, bench: &Bench, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
         let Self { order, source, looked, needed, sparing, there, passphrase, mended, estimate, .. } = self;
         let _claim = source.claim()?;
-        if order.file != Path::new("-") {
-            // What was looked at may have been mounted somewhere else since.
-            refuse_on_source(&order.file, &source, bench)?;
-            if order.there(&source, passphrase.as_ref())? != there {
-                return Err(Refusal::new("shown-changed", format!("{} came, or went, since it was looked at", order.file.display())));
-            }
-        }
-        if there == There::GivenUp {
-            own::give_up(&order.file, passphrase.as_ref()).map_err(refused("image-exists"))?;
+        let is_pipe = order.file == Path::new("-");
+        if !is_pipe {
+            order.take_place(&source, there, passphrase.as_ref(), bench)?;
         }
         let no_ledger = |error: ledger::Error| Refusal::new("ledger", error.to_string());
-        let is_pipe = order.file == Path::new("-");
         let ledger = bench.open_ledger().map_err(no_ledger)?;
         let key = format!("image {}", std::path::absolute(&order.file).unwrap_or_else(|_| order.file.clone()).display());
         let job = ledger.new_job(&order.ticket, &order.customer, &order.technician, &source.key(), &key).map_err(no_ledger)?;
@@ -333,14 +339,14 @@ impl ImageReady {
         // What an earlier run went over, or nobody did, is in no account of this one.
         let is_all = made.outcome != Outcome::Interrupted && there != There::Unfinished;
         report.proof.extend(mended.iter().map(|mended| mending(&mended.account(), &order, is_all)));
-        if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) && order.format.is_some() {
-            compare(&mut report, &order, &seen, bench, control, observer);
-            if sparing {
+        match order.format {
+            _ if !matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) => {}
+            Some(_) => {
+                compare(&mut report, &order, &seen, bench, control, observer);
                 let text = "only what is in use is in the image; all else is zero there, and was not read";
-                report.proof.push(Line::new("rest", Verdict::NotChecked, text.to_string()));
+                report.proof.extend(sparing.then(|| Line::new("rest", Verdict::NotChecked, text.to_string())));
             }
-        } else if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) {
-            prove(&mut report, &order, passphrase.as_ref(), is_pipe, control, observer);
+            None => prove(&mut report, &order, passphrase.as_ref(), is_pipe, control, observer),
         }
         report.seconds = clock.now().saturating_sub(began).as_secs_f64();
         let kept = (!is_pipe).then(|| bench.workshop.source(&order.file).ok()).flatten();

@@ -3,5 +3,6 @@
 mod adversary;
 mod hazards;
 mod honesty;
+mod mending;
 mod orders;
 mod support;

@@ -74,6 +74,62 @@ fn blocks(bytes: &[u8], out: &mut Vec<u8>) -> std::io::Result<usize> {
     Ok(at.min(bytes.len()))
 }
 
+/// What is packed in front of a rest, unpacked, with the bytes that are left behind it; `None` where it is packed in a way that is not read.
+fn unpack(rest: &[u8], at: usize, out: &mut Archive) -> Result<Option<(Vec<u8>, usize)>, String> {
+    let mut unpacked = Vec::new();
+    let result = match rest {
+        [0x28, 0xb5, 0x2f, 0xfd, ..] => {
+            out.packed.push("Zstandard");
+            zstd::stream::read::Decoder::with_buffer(rest).and_then(|decoder| {
+                let mut decoder = decoder.single_frame().take(MOST);
+                decoder.read_to_end(&mut unpacked)?;
+                Ok(decoder.into_inner().finish().len())
+            })
+        }
+        [0x1f, 0x8b, ..] => {
+            out.packed.push("gzip");
+            let mut decoder = flate2::bufread::GzDecoder::new(rest).take(MOST);
+            decoder.read_to_end(&mut unpacked).map(|_| decoder.into_inner().into_inner().len())
+        }
+        [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => match xz::stream(rest) {
+            Err(xz::Wrong::Unread) => {
+                out.unread = Some("xz, in a way of its own");
+                return Ok(None);
+            }
+            Err(xz::Wrong::Damaged(why)) => Err(std::io::Error::other(why)),
+            Ok((_, long)) if long >= MOST => return Err("unpacked it is longer than any".into()),
+            Ok((end, _)) => {
+                out.packed.push("xz");
+                let mut from = &rest[..end];
+                // What stands there may be anything, and the unpacker is not ours.
+                catch_unwind(AssertUnwindSafe(|| lzma_rs::xz_decompress(&mut from, &mut unpacked)))
+                    .map_err(|_| std::io::Error::other("it is damaged"))
+                    .and_then(|done| done.map_err(|error| std::io::Error::other(format!("{error:?}"))))
+                    .map(|()| rest.len() - end)
+            }
+        },
+        [0x02, 0x21, 0x4c, 0x18, ..] => {
+            out.packed.push("LZ4");
+            blocks(rest, &mut unpacked).map(|end| rest.len() - end)
+        }
+        [0x89, b'L', b'Z', b'O', ..] => {
+            out.unread = Some("LZO");
+            return Ok(None);
+        }
+        [b'B', b'Z', b'h', ..] => {
+            out.unread = Some("bzip2");
+            return Ok(None);
+        }
+        [0x5d, 0, 0, ..] => {
+            out.unread = Some("LZMA");
+            return Ok(None);
+        }
+        _ => return Err(format!("what stands at byte {at} is neither an archive nor packed")),
+    };
+    let left = result.map_err(|error| format!("it cannot be unpacked: {error}"))?;
+    Ok(Some((unpacked, left)))
+}
+
 /// Goes through all of it.
 ///
 /// # Errors
@@ -92,58 +148,7 @@ pub fn read(bytes: &[u8]) -> Result<Archive, String> {
             out.bytes = at as u64;
             continue;
         }
-        let mut unpacked = Vec::new();
-        // What is left behind it.
-        let result = match rest {
-            [0x28, 0xb5, 0x2f, 0xfd, ..] => {
-                out.packed.push("Zstandard");
-                zstd::stream::read::Decoder::with_buffer(rest).and_then(|decoder| {
-                    let mut decoder = decoder.single_frame().take(MOST);
-                    decoder.read_to_end(&mut unpacked)?;
-                    Ok(decoder.into_inner().finish().len())
-                })
-            }
-            [0x1f, 0x8b, ..] => {
-                out.packed.push("gzip");
-                let mut decoder = flate2::bufread::GzDecoder::new(rest).take(MOST);
-                decoder.read_to_end(&mut unpacked).map(|_| decoder.into_inner().into_inner().len())
-            }
-            [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => match xz::stream(rest) {
-                Err(xz::Wrong::Unread) => {
-                    out.unread = Some("xz, in a way of its own");
-                    return Ok(out);
-                }
-                Err(xz::Wrong::Damaged(why)) => Err(std::io::Error::other(why)),
-                Ok((_, long)) if long >= MOST => return Err("unpacked it is longer than any".into()),
-                Ok((end, _)) => {
-                    out.packed.push("xz");
-                    let mut from = &rest[..end];
-                    // What stands there may be anything, and the unpacker is not ours.
-                    catch_unwind(AssertUnwindSafe(|| lzma_rs::xz_decompress(&mut from, &mut unpacked)))
-                        .map_err(|_| std::io::Error::other("it is damaged"))
-                        .and_then(|done| done.map_err(|error| std::io::Error::other(format!("{error:?}"))))
-                        .map(|()| rest.len() - end)
-                }
-            },
-            [0x02, 0x21, 0x4c, 0x18, ..] => {
-                out.packed.push("LZ4");
-                blocks(rest, &mut unpacked).map(|end| rest.len() - end)
-            }
-            [0x89, b'L', b'Z', b'O', ..] => {
-                out.unread = Some("LZO");
-                return Ok(out);
-            }
-            [b'B', b'Z', b'h', ..] => {
-                out.unread = Some("bzip2");
-                return Ok(out);
-            }
-            [0x5d, 0, 0, ..] => {
-                out.unread = Some("LZMA");
-                return Ok(out);
-            }
-            _ => return Err(format!("what stands at byte {at} is neither an archive nor packed")),
-        };
-        let left = result.map_err(|error| format!("it cannot be unpacked: {error}"))?;
+        let Some((unpacked, left)) = unpack(rest, at, &mut out)? else { return Ok(out) };
         if out.bytes + unpacked.len() as u64 >= MOST {
             return Err("unpacked it is longer than any".into());
         }

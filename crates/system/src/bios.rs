@@ -117,13 +117,28 @@ fn core(drive: &Source, table: &Table, at: u64, links: &mut Vec<Link>) -> Option
             return None;
         }
     }
-    let mut whole = Vec::new();
-    for (start, count) in &runs {
-        let mut part = vec![0; (*count * 512).min(4 << 20) as usize];
-        if let Err(error) = drive.read_at(start.saturating_mul(512), &mut part) {
-            links.push(broken(format!("the core image cannot be read: {error}")));
-            return None;
+    let room = match table.partitions.iter().find(|partition| partition.type_code.role() == Role::BiosBoot) {
+        Some(partition) if (partition.start..partition.end()).contains(&at) => format!("partition {}, made for it", partition.number),
+        _ => "the gap in front of the first partition".into(),
+    };
+    match built(drive, &runs) {
+        Ok(built) => {
+            links.push(Link::holds("core", format!("the core image is there, {sectors} sectors in {room}")).with(evidence));
+            Some(built)
         }
+        Err(why) => {
+            links.push(broken(why));
+            None
+        }
+    }
+}
+
+/// What a core image that lies in runs of sectors was built with; or why it is none.
+fn built(drive: &Source, runs: &[(u64, u64)]) -> Result<Built, String> {
+    let mut whole = Vec::new();
+    for (start, count) in runs {
+        let mut part = vec![0; (*count * 512).min(4 << 20) as usize];
+        drive.read_at(start.saturating_mul(512), &mut part).map_err(|error| format!("the core image cannot be read: {error}"))?;
         whole.extend(part);
     }
     // Packed code has no long stretches of zeroes; its very end may.
@@ -131,27 +146,11 @@ fn core(drive: &Source, table: &Table, at: u64, links: &mut Vec<Link>) -> Option
     let empty = whole[512..kept.max(512)].chunks_exact(512).position(|sector| sector.iter().all(|byte| *byte == 0));
     let packed = le32(&whole, 512 + 8) as usize;
     match empty {
-        Some(empty) => links.push(broken(format!("sector {} of the core image is empty: it is not whole", empty + 1))),
-        None if packed > whole.len() => links.push(broken(format!("the core image says that it has {packed} bytes, and {} are there", whole.len()))),
-        None if kept + 4096 < whole.len() => links.push(broken("the end of the core image is empty: it is not whole".into())),
-        None => {
-            let built = match unpacked(&whole[512..]) {
-                Ok(built) => built,
-                Err(why) => {
-                    links.push(broken(format!("the core image cannot be unpacked: {why}")));
-                    return None;
-                }
-            };
-            let room = match table.partitions.iter().find(|partition| partition.type_code.role() == Role::BiosBoot) {
-                Some(partition) if (partition.start..partition.end()).contains(&at) => format!("partition {}, made for it", partition.number),
-                _ => "the gap in front of the first partition".into(),
-            };
-            let link = Link::holds("core", format!("the core image is there, {sectors} sectors in {room}"));
-            links.push(link.with(evidence));
-            return Some(built);
-        }
+        Some(empty) => Err(format!("sector {} of the core image is empty: it is not whole", empty + 1)),
+        None if packed > whole.len() => Err(format!("the core image says that it has {packed} bytes, and {} are there", whole.len())),
+        None if kept + 4096 < whole.len() => Err("the end of the core image is empty: it is not whole".into()),
+        None => unpacked(&whole[512..]).map_err(|why| format!("the core image cannot be unpacked: {why}")),
     }
-    None
 }
 
 /// What a core image starts: what is built into it says where it looks.

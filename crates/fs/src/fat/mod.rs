@@ -226,6 +226,27 @@ impl LongName {
 }
 
 impl Fat {
+    /// What an entry of a directory says, which stands at a byte of the volume.
+    fn node_of(&self, entry: &[u8], at: u64) -> Node {
+        let attributes = entry[11];
+        let kind = if attributes & 16 != 0 { NodeKind::Directory } else { NodeKind::File };
+        Node {
+            id: at,
+            kind,
+            size: if kind == NodeKind::File { u64::from(le32(entry, 28)) } else { 0 },
+            modified: time(le16(entry, 24), le16(entry, 22), 0),
+            accessed: time(le16(entry, 18), 0, 0),
+            created: time(le16(entry, 16), le16(entry, 14), entry[13]),
+            mode: None,
+            owner: None,
+            links: 1,
+            attributes: u32::from(attributes & 0x27),
+            what: None,
+            place: Place { first: self.first_cluster(entry), ..Place::default() },
+            path: None,
+        }
+    }
+
     fn map_of(&self, file: &Node, stream: &str) -> Result<FileMap> {
         if !stream.is_empty() {
             return Err(Finding::new("no-stream", "this format has no further streams"));
@@ -310,23 +331,7 @@ impl Tree for Fat {
                             listing.findings.push(Finding::new("fat-name", text).at(at));
                         }
                         let name = name.unwrap_or_else(|| short_name(entry));
-                        let kind = if attributes & 16 != 0 { NodeKind::Directory } else { NodeKind::File };
-                        let node = Node {
-                            id: at,
-                            kind,
-                            size: if kind == NodeKind::File { u64::from(le32(entry, 28)) } else { 0 },
-                            modified: time(le16(entry, 24), le16(entry, 22), 0),
-                            accessed: time(le16(entry, 18), 0, 0),
-                            created: time(le16(entry, 16), le16(entry, 14), entry[13]),
-                            mode: None,
-                            owner: None,
-                            links: 1,
-                            attributes: u32::from(attributes & 0x27),
-                            what: None,
-                            place: Place { first: self.first_cluster(entry), ..Place::default() },
-                            path: None,
-                        };
-                        listing.entries.push(Entry { name: Name::from_bytes(name.as_bytes()), node });
+                        listing.entries.push(Entry { name: Name::from_bytes(name.as_bytes()), node: self.node_of(entry, at) });
                     }
                 }
             }

@@ -50,7 +50,8 @@ pub fn people(plain: bool) -> TempDir {
     for size in [1usize, 59, 60, 61, 140, 511, 512, 513, 4095, 4096, 4097, 65_536] {
         put(&format!("sizes/{size}.bin"), &noise(size, size as u64));
     }
-    for number in 0..700 {
+    // The tool that fills FAT goes through the folder anew for each file.
+    for number in 0..if plain { 240 } else { 700 } {
         put(&format!("wide/count-{number:04}-of-the-weir.csv"), format!("{number}\n").as_bytes());
     }
     let deep: String = (0..30).map(|level| format!("level-{level}/")).collect();

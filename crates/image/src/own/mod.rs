@@ -2,6 +2,7 @@
 
 mod crypt;
 mod entry;
+mod estimate;
 mod make;
 mod mend;
 mod read;
@@ -11,7 +12,8 @@ mod shelf;
 mod write;
 
 pub use crypt::Passphrase;
-pub use make::{Estimate, Made, Making, Onto, estimate, give_up, goes_on_from, make};
+pub use estimate::{Estimate, estimate};
+pub use make::{Made, Making, Onto, give_up, goes_on_from, make};
 pub use mend::{Account, Mended};
 pub use read::{Image, Shown};
 pub(crate) use record::is_first;

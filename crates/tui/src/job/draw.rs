@@ -121,72 +121,9 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
         _ if job.entry.is_some() => vec![("Esc", "back")],
         Step::Look => vec![("Enter", "plan"), ("e", "ticket")],
         Step::Plan if job.running.is_some() => vec![("Enter", "to the run")],
-        Step::Plan if job.rescue.is_some() => {
-            let Some(rescue) = &job.rescue else { return Vec::new() };
-            let mut hints = Vec::new();
-            if rescue.ready.is_some() {
-                hints.push(("Enter", if rescue.sight.as_ref().is_some_and(|sight| sight.known) { "begin" } else { "release" }));
-            }
-            hints.extend([
-                ("o", "onto"),
-                ("f", "what first"),
-                ("l", "limits"),
-                ("u", if rescue.order.wanted.used { "free space too" } else { "only what is in use" }),
-            ]);
-            if rescue.sight.as_ref().is_some_and(|sight| sight.begun) {
-                hints.push(("n", if rescue.order.again { "go on" } else { "begin anew" }));
-            }
-            hints.extend([("r", "look again"), ("e", "ticket"), ("Esc", "back")]);
-            hints
-        }
-        Step::Plan if job.keep.is_some() => {
-            let Some(keep) = &job.keep else { return Vec::new() };
-            let mut hints = Vec::new();
-            if keep.ready.is_some() && !keep.begins {
-                hints.push(("Enter", "begin"));
-            }
-            hints.push(("o", "file"));
-            hints.push(("u", if keep.order.used { "everything" } else { "only what is in use" }));
-            if keep.order.format.is_none() {
-                hints.push(("p", "go on from"));
-            }
-            if may_begin_anew(keep, job.refusal.as_ref()) {
-                hints.push(("n", if keep.order.restart { "go on" } else { "begin anew" }));
-            }
-            hints.extend([("r", "look again"), ("e", "ticket"), ("Esc", "back")]);
-            hints
-        }
-        Step::Plan => {
-            let mut hints = Vec::new();
-            if job.prepared.is_some() && job.stops() == 0 {
-                hints.push(("Enter", "release"));
-            }
-            if job.sight.as_ref().is_some_and(|sight| sight.done_before.is_some()) {
-                hints.push(("n", "begin anew"));
-            } else {
-                if job.order.fit.is_some() {
-                    hints.extend([
-                        ("↑↓", "partition"),
-                        ("←→", "its end"),
-                        ("< >", "its start"),
-                        ("s", "size"),
-                        ("o", "leave out"),
-                        ("p", "proposal"),
-                    ]);
-                    hints.extend([("m", "table"), ("f", "as it is")]);
-                    return hints;
-                }
-                hints.push(("i", if job.order.ids == Ids::Keep { "fresh ids" } else { "keep ids" }));
-                hints.push(("u", if job.order.used.is_none() { "only what is in use" } else { "what of the rest" }));
-                hints.push(("f", "fit to the target"));
-                hints.push(("w", "what machine"));
-                if job.may_wake() {
-                    hints.push(("z", if job.order.wishes.afresh { "leave it asleep" } else { "start afresh" }));
-                }
-            }
-            hints.extend([("a", "second reading"), ("r", "look again"), ("Esc", "back")]);
-            hints
-        }
+        Step::Plan if job.rescue.is_some() => rescue_hints(job),
+        Step::Plan if job.keep.is_some() => keep_hints(job),
+        Step::Plan => clone_hints(job),
         Step::Run if job.rescue.is_some() => {
             let held = job.running.as_ref().is_some_and(|running| running.control.is_paused());
             let mut hints = vec![("Space", if held { "go on" } else { "hold" }), ("x", "stop"), ("arrows", "cursor")];
@@ -217,4 +154,71 @@ pub fn hints(jobs: &OpenJobs) -> Vec<(&'static str, &'static str)> {
         }
         Step::Hand => vec![("w", "write papers"), ("←→", "keep until"), ("Enter", "handed over"), ("Esc", "back")],
     }
+}
+
+type Hints = Vec<(&'static str, &'static str)>;
+
+/// Of the plan of a salvage.
+fn rescue_hints(job: &JobView) -> Hints {
+    let Some(rescue) = &job.rescue else { return Vec::new() };
+    let mut hints = Vec::new();
+    if rescue.ready.is_some() {
+        hints.push(("Enter", if rescue.sight.as_ref().is_some_and(|sight| sight.known) { "begin" } else { "release" }));
+    }
+    hints.extend([
+        ("o", "onto"),
+        ("f", "what first"),
+        ("l", "limits"),
+        ("u", if rescue.order.wanted.used { "free space too" } else { "only what is in use" }),
+    ]);
+    if rescue.sight.as_ref().is_some_and(|sight| sight.begun) {
+        hints.push(("n", if rescue.order.again { "go on" } else { "begin anew" }));
+    }
+    hints.extend([("r", "look again"), ("e", "ticket"), ("Esc", "back")]);
+    hints
+}
+
+/// Of the plan of an image.
+fn keep_hints(job: &JobView) -> Hints {
+    let Some(keep) = &job.keep else { return Vec::new() };
+    let mut hints = Vec::new();
+    if keep.ready.is_some() && !keep.begins {
+        hints.push(("Enter", "begin"));
+    }
+    hints.push(("o", "file"));
+    hints.push(("u", if keep.order.used { "everything" } else { "only what is in use" }));
+    if keep.order.format.is_none() {
+        hints.push(("p", "go on from"));
+    }
+    if may_begin_anew(keep, job.refusal.as_ref()) {
+        hints.push(("n", if keep.order.restart { "go on" } else { "begin anew" }));
+    }
+    hints.extend([("r", "look again"), ("e", "ticket"), ("Esc", "back")]);
+    hints
+}
+
+/// Of the plan of a clone.
+fn clone_hints(job: &JobView) -> Hints {
+    let mut hints = Vec::new();
+    if job.prepared.is_some() && job.stops() == 0 {
+        hints.push(("Enter", "release"));
+    }
+    if job.sight.as_ref().is_some_and(|sight| sight.done_before.is_some()) {
+        hints.push(("n", "begin anew"));
+    } else {
+        if job.order.fit.is_some() {
+            hints.extend([("↑↓", "partition"), ("←→", "its end"), ("< >", "its start"), ("s", "size"), ("o", "leave out"), ("p", "proposal")]);
+            hints.extend([("m", "table"), ("f", "as it is")]);
+            return hints;
+        }
+        hints.push(("i", if job.order.ids == Ids::Keep { "fresh ids" } else { "keep ids" }));
+        hints.push(("u", if job.order.used.is_none() { "only what is in use" } else { "what of the rest" }));
+        hints.push(("f", "fit to the target"));
+        hints.push(("w", "what machine"));
+        if job.may_wake() {
+            hints.push(("z", if job.order.wishes.afresh { "leave it asleep" } else { "start afresh" }));
+        }
+    }
+    hints.extend([("a", "second reading"), ("r", "look again"), ("Esc", "back")]);
+    hints
 }

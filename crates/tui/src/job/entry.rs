@@ -105,25 +105,17 @@ impl JobView {
     }
 }
 
-/// The line somebody types in, over the lower part of the step.
-pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
-    if job.again.is_some() {
-        let changes = job.sight.as_ref().is_some_and(|sight| !sight.plan.recasts.is_empty());
-        let more = if changes { ", and going over what changes" } else { "" };
-        let lines = vec![
-            vec![loud(Mean::Text, format!("Looking at both drives once more{more} ..."))],
-            vec![say(Mean::Quiet, "Esc goes back, nothing is written")],
-        ];
-        return crate::draw::sheet(frame, area, 78, lines);
-    }
-    let Some(entry) = &job.entry else { return };
-    let rescue = job.rescue.as_ref().and_then(|rescue| rescue.sight.as_ref());
-    let tail = job.sight.as_ref().map(|sight| &sight.tail).or(rescue.map(|sight| &sight.tail)).cloned().unwrap_or_default();
-    let (ask, text, why) = match entry {
+/// Whether what was typed can no longer become this tail.
+fn is_wrong(text: &str, tail: &str) -> bool {
+    text.chars().count() >= tail.chars().count() && text.to_lowercase() != tail.to_lowercase()
+}
+
+/// What is asked for, what was typed so far, and what to say under it.
+fn asked(job: &JobView, entry: &Entry, tail: &str) -> (String, String, String) {
+    match entry {
         Entry::Tail(text) => {
-            let wrong = text.chars().count() >= tail.chars().count() && text.to_lowercase() != tail.to_lowercase();
             let to = job.title().1;
-            let why = if wrong {
+            let why = if is_wrong(text, tail) {
                 format!("◆ that is not the tail of {to}: look at the drive again")
             } else {
                 "Enter begins the run · Esc goes back, nothing is written".into()
@@ -132,8 +124,11 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
         }
         Entry::Mend(text) => {
             let tail = job.mend_tail();
-            let wrong = text.chars().count() >= tail.chars().count() && text.to_lowercase() != tail.to_lowercase();
-            let why = if wrong { "◆ that is not its tail: look at the drive again" } else { "Enter does it · Esc goes back, nothing is written" };
+            let why = if is_wrong(text, &tail) {
+                "◆ that is not its tail: look at the drive again"
+            } else {
+                "Enter does it · Esc goes back, nothing is written"
+            };
             (format!("Type {tail} to release {}", job.title().1), text.clone(), why.to_string())
         }
         Entry::Rate(text) => ("Read no faster than, a second (50M, empty for no limit)".into(), text.clone(), "Enter sets it · Esc leaves it".into()),
@@ -171,7 +166,24 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
         Entry::Ticket(text) => ("Ticket".into(), text.clone(), "Enter goes on to the customer".into()),
         Entry::Customer(text) => ("Customer".into(), text.clone(), "Enter keeps both".into()),
         Entry::Stop => ("Stop this run? It can be picked up again.".into(), String::new(), "y stops in order · any other key goes on".into()),
-    };
+    }
+}
+
+/// The line somebody types in, over the lower part of the step.
+pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) {
+    if job.again.is_some() {
+        let changes = job.sight.as_ref().is_some_and(|sight| !sight.plan.recasts.is_empty());
+        let more = if changes { ", and going over what changes" } else { "" };
+        let lines = vec![
+            vec![loud(Mean::Text, format!("Looking at both drives once more{more} ..."))],
+            vec![say(Mean::Quiet, "Esc goes back, nothing is written")],
+        ];
+        return crate::draw::sheet(frame, area, 78, lines);
+    }
+    let Some(entry) = &job.entry else { return };
+    let rescue = job.rescue.as_ref().and_then(|rescue| rescue.sight.as_ref());
+    let tail = job.sight.as_ref().map(|sight| &sight.tail).or(rescue.map(|sight| &sight.tail)).cloned().unwrap_or_default();
+    let (ask, text, why) = asked(job, entry, &tail);
     let mut lines =
         vec![vec![loud(Mean::Text, ask)], vec![loud(Mean::Focus, "▸ "), loud(Mean::Text, text), loud(Mean::Focus, "▏")], vec![say(Mean::Quiet, why)]];
     let shown = job.sight.as_ref().map(|sight| (&sight.hazards, sight.before.model.clone(), sight.before.serial.clone(), sight.before.size_bytes));

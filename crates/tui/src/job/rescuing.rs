@@ -2,7 +2,7 @@
 
 use super::asking::Asking;
 use super::lines::{hazard_lines, marked};
-use super::rescue::{Rescue, map_beside, sight};
+use super::rescue::{Rescue, RescueSight, map_beside, sight};
 use super::view::{Entry, JobView};
 use crate::draw::{cut, loud, pad, pad_left, print, say};
 use crate::running::Running;
@@ -16,7 +16,10 @@ use badger_salvage::limits::Limits;
 use crossterm::event::KeyCode;
 use ratatui::Frame;
 use ratatui::layout::Rect;
+use ratatui::text::Span;
 use std::path::PathBuf;
+
+type Line = Vec<Span<'static>>;
 
 /// How it goes about it.
 const PASSES: [(&str, &str); 5] = [
@@ -129,12 +132,79 @@ impl JobView {
     }
 }
 
+/// Columns of the names of what was asked for.
+const LABEL: usize = 10;
+
+/// Both ends, and what was asked for.
+fn ordered(rescue: &Rescue, sight: &RescueSight, width: usize) -> Vec<Line> {
+    let mut lines = Vec::new();
+    let field = |name: &str, text: String| vec![say(Mean::Quiet, pad(name, LABEL)), say(Mean::Text, cut(&text, width.saturating_sub(LABEL)))];
+    let end = |mark: &str, mean: Mean, (model, serial, bus): &(String, String, &str), size: u64| {
+        let serial = if serial.is_empty() { "no serial".to_string() } else { serial.clone() };
+        vec![loud(mean, format!("{mark} {} ", pad(model, 30))), say(Mean::Text, format!("{} {}  {bus}", pad(&serial, 18), pad_left(&human(size), 9)))]
+    };
+    lines.push(end("◂", Mean::Source, &sight.source, sight.sizes.0));
+    lines.push(end("▸", Mean::Target, &sight.target, sight.sizes.1));
+    lines.push(vec![]);
+    lines.push(field("onto", rescue.order.target.display().to_string()));
+    lines.push(field("map", rescue.order.map.display().to_string()));
+    let first = rescue.order.wanted.first.join(" · ");
+    lines.push(field(
+        "first",
+        if first.is_empty() { "tables, boot areas, what the file systems keep for themselves".into() } else { format!("structures, then {first}") },
+    ));
+    let then = if rescue.order.wanted.used { "what is in use; free space is left out" } else { "what is in use, then free space" };
+    lines.push(field("then", then.into()));
+    let limits = rescue.order.limits.to_string();
+    lines.push(field("limits", if limits.is_empty() { "none; it is held where a hundred reads in a row bring nothing".into() } else { limits }));
+    lines.push(vec![]);
+    lines
+}
+
+/// What an earlier run came to, where this one goes on with it.
+fn standing(rescue: &Rescue, sight: &RescueSight, width: usize) -> Vec<Line> {
+    let mut lines = Vec::new();
+    let totals = sight.totals;
+    if let Some(copied) = sight.takes_over {
+        let text = format!("a clone broke off here: the {} that it copied are read back from the target, and taken over", human(copied));
+        lines.extend(marked(Mean::Good, "● goes on  ", &text, width));
+    } else if rescue.order.again && sight.begun {
+        let text = format!("{} saved stay; everything else is begun anew, also what was given up", human(totals.saved));
+        lines.extend(marked(Mean::Mind, "▲ anew  ", &text, width));
+    } else if sight.begun {
+        let text = format!(
+            "{} saved, {} deferred, {} lost, {} unread",
+            human(totals.saved),
+            human(totals.deferred),
+            human(totals.lost),
+            human(totals.unread)
+        );
+        lines.extend(marked(Mean::Good, "● goes on  ", &text, width));
+    }
+    if sight.damaged > 0 {
+        let text = format!("{} lines of the map are damaged: what they said is read again", sight.damaged);
+        lines.extend(marked(Mean::Mind, "▲ mind  ", &text, width));
+    }
+    lines
+}
+
+/// What Enter does.
+fn next(step: Step, rescue: &Rescue, sight: &RescueSight) -> String {
+    if rescue.is_waiting() {
+        "○ looking at the target and at the map ...".to_string()
+    } else if step == Step::Look {
+        "Enter goes on to the plan: onto what, what comes first, limits".to_string()
+    } else if sight.known {
+        "Enter begins: the target is new, or holds what the map says".to_string()
+    } else {
+        format!("Enter asks for the tail of the target, {}", sight.tail)
+    }
+}
+
 /// Draws the step: Look or Plan.
 pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usize)> {
     let (Some(rescue), buf) = (&job.rescue, frame.buffer_mut()) else { return Vec::new() };
     let width = usize::from(area.width);
-    let label = 10;
-    let field = |name: &str, text: String| vec![say(Mean::Quiet, pad(name, label)), say(Mean::Text, cut(&text, width.saturating_sub(label)))];
     let mut lines = Vec::new();
     if let Some(refusal) = &job.refusal {
         lines.extend(marked(Mean::Stop, "◆ stop  ", &format!("{}  [{}]", refusal.text, refusal.code), width));
@@ -146,75 +216,18 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, u
             if job.refusal.is_some() { "" } else { "○ looking at the target and at the map; the drive is left in peace ..." },
         )]),
         Some(sight) => {
-            let end = |mark: &str, mean: Mean, (model, serial, bus): &(String, String, &str), size: u64| {
-                let serial = if serial.is_empty() { "no serial".to_string() } else { serial.clone() };
-                vec![
-                    loud(mean, format!("{mark} {} ", pad(model, 30))),
-                    say(Mean::Text, format!("{} {}  {bus}", pad(&serial, 18), pad_left(&human(size), 9))),
-                ]
-            };
-            lines.push(end("◂", Mean::Source, &sight.source, sight.sizes.0));
-            lines.push(end("▸", Mean::Target, &sight.target, sight.sizes.1));
-            lines.push(vec![]);
-            lines.push(field("onto", rescue.order.target.display().to_string()));
-            lines.push(field("map", rescue.order.map.display().to_string()));
-            let first = rescue.order.wanted.first.join(" · ");
-            lines.push(field(
-                "first",
-                if first.is_empty() {
-                    "tables, boot areas, what the file systems keep for themselves".into()
-                } else {
-                    format!("structures, then {first}")
-                },
-            ));
-            let then = if rescue.order.wanted.used { "what is in use; free space is left out" } else { "what is in use, then free space" };
-            lines.push(field("then", then.into()));
-            let limits = rescue.order.limits.to_string();
-            lines.push(field(
-                "limits",
-                if limits.is_empty() { "none; it is held where a hundred reads in a row bring nothing".into() } else { limits },
-            ));
-            lines.push(vec![]);
-            let totals = sight.totals;
-            if let Some(copied) = sight.takes_over {
-                let text = format!("a clone broke off here: the {} that it copied are read back from the target, and taken over", human(copied));
-                lines.extend(marked(Mean::Good, "● goes on  ", &text, width));
-            } else if rescue.order.again && sight.begun {
-                let text = format!("{} saved stay; everything else is begun anew, also what was given up", human(totals.saved));
-                lines.extend(marked(Mean::Mind, "▲ anew  ", &text, width));
-            } else if sight.begun {
-                let text = format!(
-                    "{} saved, {} deferred, {} lost, {} unread",
-                    human(totals.saved),
-                    human(totals.deferred),
-                    human(totals.lost),
-                    human(totals.unread)
-                );
-                lines.extend(marked(Mean::Good, "● goes on  ", &text, width));
-            }
-            if sight.damaged > 0 {
-                let text = format!("{} lines of the map are damaged: what they said is read again", sight.damaged);
-                lines.extend(marked(Mean::Mind, "▲ mind  ", &text, width));
-            }
+            lines.extend(ordered(rescue, sight, width));
+            lines.extend(standing(rescue, sight, width));
             if let Some(report) = job.report.as_ref().filter(|report| !report.reason.is_empty()) {
                 lines.extend(marked(Mean::Mind, "◐ broken off  ", &report.reason, width));
             }
             lines.extend(hazard_lines(&sight.hazards, width));
             lines.push(vec![]);
-            let text = if rescue.is_waiting() {
-                "○ looking at the target and at the map ...".to_string()
-            } else if job.step == Step::Look {
-                "Enter goes on to the plan: onto what, what comes first, limits".to_string()
-            } else if sight.known {
-                "Enter begins: the target is new, or holds what the map says".to_string()
-            } else {
-                format!("Enter asks for the tail of the target, {}", sight.tail)
-            };
-            lines.push(vec![say(Mean::Quiet, text)]);
+            lines.push(vec![say(Mean::Quiet, next(job.step, rescue, sight))]);
             lines.push(vec![say(Mean::Quiet, "nothing of the drive is read before that")]);
             lines.push(vec![]);
             for (word, text) in PASSES {
-                lines.push(vec![say(Mean::Quiet, pad(word, label)), say(Mean::Quiet, cut(text, width.saturating_sub(label)))]);
+                lines.push(vec![say(Mean::Quiet, pad(word, LABEL)), say(Mean::Quiet, cut(text, width.saturating_sub(LABEL)))]);
             }
         }
     }

@@ -173,39 +173,8 @@ pub(super) fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hits: &mut 
         vec![loud(if paused || watch.waits.is_some() { Mean::Mind } else { Mean::Focus }, cut(&format!("▸ {what}"), usize::from(area.width)))],
     );
     surface::draw(buf, field, &map, size, head, job.cursor);
-    let totals = watch.totals;
-    let line = |mark: &str, mean: Mean, name: &str, bytes: u64| {
-        let share = bytes as f64 * 100.0 / size as f64;
-        vec![
-            loud(mean, format!("{mark} ")),
-            say(Mean::Text, pad(name, 9)),
-            say(Mean::Text, pad_left(&human(bytes), 8)),
-            say(Mean::Quiet, format!(" {share:>6.2} %")),
-        ]
-    };
-    let mut facts = vec![
-        line("█", Mean::Source, "saved", totals.saved),
-        line("▒", Mean::Mind, "deferred", totals.deferred),
-        line("╳", Mean::Lost, "lost", totals.lost),
-        line("·", Mean::Quiet, "unread", totals.unread),
-    ];
+    let facts = facts(&watch, size, wide);
     if wide {
-        let left = left(&watch)
-            .map_or_else(|| "-".into(), |(least, most)| if most < least * 1.2 { span(most) } else { format!("{}–{}", span(least), rough(most)) });
-        facts.push(vec![]);
-        facts.push(vec![say(Mean::Quiet, "  reads    "), say(Mean::Text, format!("{}/s at best", human(watch.pace.1 as u64)))]);
-        facts.push(vec![say(Mean::Quiet, "  fails    "), say(Mean::Text, format!("{:.2} s each", watch.pace.0))]);
-        facts.push(vec![say(Mean::Quiet, "  left     "), say(Mean::Text, left)]);
-        facts.push(vec![say(Mean::Quiet, "  so far   "), say(Mean::Text, span(watch.seconds))]);
-        facts.push(vec![]);
-        if !watch.troubles.is_empty() {
-            facts.push(vec![say(Mean::Quiet, "  sector      cost   ago")]);
-        }
-        let latest = watch.troubles.iter().rev().map(|(at, byte, took)| {
-            let ago = format!(" {}", span(watch.seconds - at));
-            vec![say(Mean::Lost, "╳ "), say(Mean::Text, pad(&thousands(byte / 512), 11)), say(Mean::Quiet, format!(" {took:>4.1} s{ago}"))]
-        });
-        facts.extend(latest);
         for (spans, y) in facts.into_iter().zip(field.y..field.bottom()) {
             print(buf, field.right() + 3, y, beside - 3, spans);
         }
@@ -214,33 +183,17 @@ pub(super) fn draw(job: &mut JobView, frame: &mut Frame, area: Rect, hits: &mut 
             print(buf, area.x + (at % 2) as u16 * (area.width / 2), area.y + 2 + at as u16 / 2, area.width / 2 - 1, spans);
         }
     }
-    let (who, bytes) = under((job.cursor, head.unwrap_or(0)), field, size);
-    let deferred = map.total_within(bytes.clone(), |state| *state == surface::State::Deferred);
-    let lost = map.total_within(bytes.clone(), |state| *state == surface::State::Lost);
-    let saved = map.total_within(bytes.clone(), |state| *state == surface::State::Saved);
-    let place = watch.places.iter().find(|(range, _)| range.contains(&bytes.start) || range.contains(&(bytes.end - 1)));
-    let place = place.map_or(if watch.places.is_empty() { "partitions not known yet" } else { "no partition" }, |(_, name)| name);
     let sector = rescue.sight.as_ref().map_or(512, |sight| u64::from(sight.sector));
-    print(
-        buf,
-        area.x,
-        field.bottom(),
-        area.width,
-        vec![
-            say(Mean::Quiet, format!("{who}  ")),
-            say(Mean::Text, format!("sectors {}–{}", thousands(bytes.start / sector), thousands(bytes.end.div_ceil(sector).saturating_sub(1)))),
-            say(Mean::Text, format!(" · {place}")),
-            say(Mean::Quiet, format!(" · {} saved, {} deferred, {} lost", human(saved), human(deferred), human(lost))),
-        ],
-    );
+    let (who, bytes) = under((job.cursor, head.unwrap_or(0)), field, size);
+    print(buf, area.x, field.bottom(), area.width, place(&watch, &map, (who, bytes), sector));
     let whose = if job.cursor.is_some() { whose(&rescue.asking) } else { "arrows put a cursor there: whose a place is".into() };
     print(buf, area.x, field.bottom() + 1, area.width, vec![say(Mean::Quiet, cut(&whose, usize::from(area.width)))]);
     print(buf, area.x, field.bottom() + 2, area.width, worth(&watch, &rescue.asking));
     let y = field.bottom() + 4;
     print(buf, area.x, y - 1, area.width, vec![say(Mean::Quiet, "saved over time")]);
-    print_right(buf, area, y - 1, vec![say(Mean::Quiet, format!("{} of {}", human(totals.saved), human(size)))]);
+    print_right(buf, area, y - 1, vec![say(Mean::Quiet, format!("{} of {}", human(watch.totals.saved), human(size)))]);
     let place = Rect { y, height: charted.min(area.bottom().saturating_sub(y)), ..area };
-    chart::draw(buf, place, &curve(&watch, usize::from(area.width)), totals.saved as f64, Mean::Source);
+    chart::draw(buf, place, &curve(&watch, usize::from(area.width)), watch.totals.saved as f64, Mean::Source);
     job.field = (field.width, field.height);
     hits.push((field, Hit::Surface));
     Vec::new()
@@ -258,6 +211,59 @@ fn curve(watch: &Watch, columns: usize) -> Vec<f64> {
         saved
     };
     (0..columns).map(value).collect()
+}
+
+/// What has become of the drive's bytes, and where there is room also how it goes and what went wrong last.
+fn facts(watch: &Watch, size: u64, wide: bool) -> Vec<Line> {
+    let totals = watch.totals;
+    let line = |mark: &str, mean: Mean, name: &str, bytes: u64| {
+        let share = bytes as f64 * 100.0 / size as f64;
+        vec![
+            loud(mean, format!("{mark} ")),
+            say(Mean::Text, pad(name, 9)),
+            say(Mean::Text, pad_left(&human(bytes), 8)),
+            say(Mean::Quiet, format!(" {share:>6.2} %")),
+        ]
+    };
+    let mut facts = vec![
+        line("█", Mean::Source, "saved", totals.saved),
+        line("▒", Mean::Mind, "deferred", totals.deferred),
+        line("╳", Mean::Lost, "lost", totals.lost),
+        line("·", Mean::Quiet, "unread", totals.unread),
+    ];
+    if !wide {
+        return facts;
+    }
+    let left = left(watch)
+        .map_or_else(|| "-".into(), |(least, most)| if most < least * 1.2 { span(most) } else { format!("{}–{}", span(least), rough(most)) });
+    facts.push(vec![]);
+    facts.push(vec![say(Mean::Quiet, "  reads    "), say(Mean::Text, format!("{}/s at best", human(watch.pace.1 as u64)))]);
+    facts.push(vec![say(Mean::Quiet, "  fails    "), say(Mean::Text, format!("{:.2} s each", watch.pace.0))]);
+    facts.push(vec![say(Mean::Quiet, "  left     "), say(Mean::Text, left)]);
+    facts.push(vec![say(Mean::Quiet, "  so far   "), say(Mean::Text, span(watch.seconds))]);
+    facts.push(vec![]);
+    if !watch.troubles.is_empty() {
+        facts.push(vec![say(Mean::Quiet, "  sector      cost   ago")]);
+    }
+    facts.extend(watch.troubles.iter().rev().map(|(at, byte, took)| {
+        let ago = format!(" {}", span(watch.seconds - at));
+        vec![say(Mean::Lost, "╳ "), say(Mean::Text, pad(&thousands(byte / 512), 11)), say(Mean::Quiet, format!(" {took:>4.1} s{ago}"))]
+    }));
+    facts
+}
+
+/// What is at the cursor, or where it is read.
+fn place(watch: &Watch, map: &Extents<surface::State>, (who, bytes): (&str, Range<u64>), sector: u64) -> Line {
+    let of = |wanted: surface::State| human(map.total_within(bytes.clone(), |state| *state == wanted));
+    let place = watch.places.iter().find(|(range, _)| range.contains(&bytes.start) || range.contains(&(bytes.end - 1)));
+    let place = place.map_or(if watch.places.is_empty() { "partitions not known yet" } else { "no partition" }, |(_, name)| name);
+    let counts = [of(surface::State::Saved), of(surface::State::Deferred), of(surface::State::Lost)];
+    vec![
+        say(Mean::Quiet, format!("{who}  ")),
+        say(Mean::Text, format!("sectors {}–{}", thousands(bytes.start / sector), thousands(bytes.end.div_ceil(sector).saturating_sub(1)))),
+        say(Mean::Text, format!(" · {place}")),
+        say(Mean::Quiet, format!(" · {} saved, {} deferred, {} lost", counts[0], counts[1], counts[2])),
+    ]
 }
 
 #[cfg(test)]

@@ -200,14 +200,17 @@ impl Tour<'_> {
                 continue;
             }
             let told = if fs.file_types && !(dots && index == 1) { kind } else { 0 };
-            if fs.file_types && (kind == 0 || kind > 7) && met.plain {
-                self.add(Finding::new("ext-entry-kind", named("does not say what it is")));
+            if fs.file_types && kind > 7 && met.plain {
+                self.add(Finding::new("ext-entry-kind", named("says that it is something that there is not")));
+            } else if fs.file_types && kind == 0 && met.plain {
+                // The system looks at the inode then, and so does the checker, without a word.
+                self.add(Finding::note("ext-entry-kind", named("does not say what it is")));
             }
             self.count_name(number, told);
             // An entry that says it is no directory needs no way back.
-            if !dots && (!fs.file_types || kind == 2) {
+            if !dots && (!fs.file_types || matches!(kind, 0 | 2)) {
                 let before = self.above_by_name.insert(number, directory);
-                if number == ROOT || fs.file_types && before.is_some() {
+                if number == ROOT || fs.file_types && kind == 2 && before.is_some() {
                     self.add(Finding::new("ext-second-way", named("is a second way to a directory")));
                 }
             }

@@ -1,0 +1,361 @@
+//! A salvage under way: what it holds open, and in which order it begins, goes on and ends.
+
+use super::ending::{fill, packed};
+use super::{SalvageOrder, SalvageReady, SalvageReport, Seat, node};
+use crate::{outcome, record};
+use badger_bench::Bench;
+use badger_bench::ledger::{self, Ledger};
+use badger_bench::ribbon::Ribbon;
+use badger_bench::sheet::{DriveFacts, SheetData};
+use badger_drive::buffer::Buffer;
+use badger_drive::claims::Claim;
+use badger_drive::clock::Clock;
+use badger_drive::gentle::Gentle;
+use badger_drive::{Control, Event, Geometry, Identity, Observer, Outcome, Phase, Refusal, Release, Source, Target};
+use badger_inspect::{Level, Line, Looked, Verdict};
+use badger_salvage::ends::Break;
+use badger_salvage::file::{self, MapFile, Of};
+use badger_salvage::holed::{self, Files};
+use badger_salvage::map::{Map, State};
+use badger_salvage::pieces::{self, Pieces};
+use badger_salvage::run::{Salvage, Watch, run};
+use badger_salvage::strategy::Strategy;
+use badger_salvage::view::Salvaged;
+use badger_transfer::journal::{Journal, Unfinished};
+use badger_transfer::tree::LEAF;
+use badger_transfer::{Report, copy};
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+use tracing::info;
+
+/// Pieces of a drive that fails that are read again before its salvage is gone on with.
+const SOURCE_SAMPLES: u64 = 4;
+
+/// What is held of the drive that fails while it is read; one that is found again is held in its place.
+type Held = Mutex<(Claim, Option<Gentle>)>;
+
+/// A salvage that has its target and its place in the ledger.
+struct UnderWay<'a> {
+    bench: &'a Bench,
+    control: &'a Control,
+    observer: &'a dyn Observer,
+    order: SalvageOrder,
+    source: Source,
+    target: Target,
+    /// The target as it was shown.
+    target_facts: (Identity, Geometry),
+    /// The target's file, as it was opened.
+    written: String,
+    map: Map,
+    compared: Compared,
+    saved_before: u64,
+    ledger: Ledger,
+    job: i64,
+    run: i64,
+    started: i64,
+    clock: Arc<dyn Clock>,
+}
+
+impl SalvageReady {
+    /// Releases the target and salvages, until there is nothing more to do or a limit is reached.
+    ///
+    /// # Errors
+    /// A refusal; then nothing was written.
+    pub fn run(self, bench: &Bench, tail: &str, seat: &Seat, control: &Control, observer: &dyn Observer) -> Result<SalvageReport, Refusal> {
+        if let Some(stop) = self.hazards.iter().find(|hazard| hazard.level == Level::Stop) {
+            return Err(Refusal::new(stop.code, stop.text.clone()));
+        }
+        let is_known = self.is_known(bench);
+        let held = Mutex::new((self.source.claim()?, gentle(bench, &self.source)));
+        self.source.obey(control);
+        let (mut under_way, map_file, list) = self.begin(bench, (tail, is_known), control, observer)?;
+        let ended = under_way.salvage(seat, &held, map_file, list);
+        let watch = seat.watch.lock().expect("watch lock").clone();
+        Ok(under_way.conclude(ended, watch))
+    }
+
+    /// Looks whether it is still the same drive, releases the target, and opens the map and the ledger.
+    fn begin<'a>(
+        self,
+        bench: &'a Bench,
+        (tail, is_known): (&str, bool),
+        control: &'a Control,
+        observer: &'a dyn Observer,
+    ) -> Result<(UnderWay<'a>, MapFile, Pieces), Refusal> {
+        let Self { order, source, candidate, mut map, begun, job, takes_over, .. } = self;
+        // Boxes give one serial to many drives: bytes of two of them must not come together on one target.
+        let compared = if begun { compared_with(&order.map, &map, &source) } else { Compared::Nothing };
+        if compared == Compared::Differs {
+            let text = format!(
+                "{} gives other bytes than the drive that {} is of: another drive, or it was written to",
+                order.source.display(),
+                order.map.display()
+            );
+            return Err(Refusal::new("source-changed", text));
+        }
+        let own = candidate.tail();
+        let tail = if is_known && tail.is_empty() { own.as_str() } else { tail };
+        // Saved places must carry no mark, not even for a moment.
+        let free: Vec<(u64, u64)> =
+            map.iter().filter(|(_, state)| *state != State::Saved).map(|(range, _)| (range.start, range.end - range.start)).collect();
+        let (target_key, target_facts) = (candidate.key(), (candidate.identity().clone(), candidate.geometry()));
+        let ledger = bench.open_ledger().map_err(no_ledger)?;
+        let target = candidate.release(&Release { source: &source, needed: map.size(), tail, overwritten: &free, shifts: &[] })?;
+        let job = takes_over.as_ref().map_or(job, |begun| begun.job);
+        let job = match ledger.job(job).ok().flatten() {
+            Some(_) if begun || takes_over.is_some() => job,
+            _ => ledger.new_job(&order.ticket, &order.customer, &order.technician, &source.key(), &target_key).map_err(no_ledger)?,
+        };
+        let seen = ledger.seen(source.identity(), source.geometry()).and_then(|_| ledger.seen(&target_facts.0, target_facts.1));
+        let run = seen.and_then(|_| ledger.begin_run(job)).map_err(no_ledger)?;
+        let written = node(&order.target);
+        let of = Of {
+            model: source.identity().model.clone(),
+            serial: source.identity().serial.clone(),
+            source: source.key(),
+            target: target_key,
+            path: std::path::absolute(&order.target).unwrap_or_else(|_| order.target.clone()).display().to_string(),
+            node: written.clone(),
+            size: map.size(),
+            sector: source.geometry().logical_sector,
+            job,
+        };
+        let no_map = |error: std::io::Error| Refusal::new("map", format!("the map {} cannot be written: {error}", order.map.display()));
+        let mut list = Pieces::open(&order.map, !begun).map_err(no_map)?;
+        if let Some(begun) = &takes_over {
+            observer.event(&Event::Phase { phase: Phase::Prove, total: begun.past.done_bytes(), done: 0, files: None });
+            take_over(begun, &mut map, &mut list, &target, control);
+            list.keep().map_err(no_map)?;
+        }
+        let map_file = MapFile::write(&order.map, of, &map).map_err(no_map)?;
+        // What the clone did is in the map now; two accounts of one target would be one too many.
+        if let Some(Ok(Some(journal))) = takes_over.as_ref().map(|begun| Journal::open(&ledger.journals(), begun)) {
+            journal.remove();
+        }
+        info!(job, run, from = source.key(), begun, "a salvage begins");
+        let (clock, saved_before) = (source.clock().or_else(|| target.clock()).unwrap_or_else(|| bench.workshop.clock.clone()), map.totals().saved);
+        let started = ledger::now();
+        let under_way = UnderWay {
+            bench,
+            control,
+            observer,
+            order,
+            source,
+            target,
+            target_facts,
+            written,
+            map,
+            compared,
+            saved_before,
+            ledger,
+            job,
+            run,
+            started,
+            clock,
+        };
+        Ok((under_way, map_file, list))
+    }
+}
+
+impl UnderWay<'_> {
+    /// Reads what can be read, and marks on the target what cannot.
+    fn salvage(&mut self, seat: &Seat, held: &Held, map_file: MapFile, list: Pieces) -> Result<(), Break> {
+        let (bench, source, sector) = (self.bench, &self.source, self.source.geometry().logical_sector);
+        self.observer.event(&Event::Phase { phase: Phase::Salvage, total: self.map.size(), done: self.saved_before, files: None });
+        let find = || {
+            let again = find_again(bench, source)?;
+            let so_far = file::load(&self.order.map).ok()?.map;
+            if compared_with(&self.order.map, &so_far, &again) == Compared::Differs {
+                return None;
+            }
+            let claim = again.claim().ok()?;
+            let mut held = held.lock().expect("claim lock");
+            // What was turned for the drive as it was is given back first: it may be the very same knob.
+            held.1 = None;
+            *held = (claim, gentle(bench, &again));
+            Some(again)
+        };
+        let heat = || heat(bench, source);
+        let mut salvage = Salvage {
+            source: source.clone(),
+            find: &find,
+            strategy: Strategy::new(self.map.clone(), sector),
+            first: Some(self.order.wanted.clone()),
+            limits: self.order.limits.clone(),
+            wishes: seat.wishes.clone(),
+            watch: seat.watch.clone(),
+            heat: &heat,
+            control: self.control,
+            observer: self.observer,
+            clock: self.clock.clone(),
+        };
+        let ended = run(&mut salvage, &self.target, map_file, list);
+        let map = salvage.strategy.map().clone();
+        drop(salvage);
+        self.map = map;
+        ended.and_then(|()| fill(&self.map, &self.target, self.order.fill, sector))
+    }
+
+    /// What was saved, as a drive that can be looked into.
+    fn saved(&self) -> Source {
+        let (identity, sector) = (self.source.identity(), self.source.geometry().logical_sector);
+        let names = (identity.model.as_str(), identity.serial.as_str());
+        Source::detached(Arc::new(Salvaged::new(self.target.as_source(), self.map.clone(), names, sector, &self.order.source)))
+    }
+
+    /// The account of it, with the files of which something is missing.
+    fn judged(&self, ended: Result<(), Break>, seconds: f64) -> (Report, Files) {
+        let (order, map, control) = (&self.order, &self.map, self.control);
+        let mut report = Report::new(order.source.display().to_string(), order.target.display().to_string());
+        report.job = self.job;
+        report.planned_bytes = map.size();
+        outcome::account(&mut report, map, self.saved_before, self.source.geometry().logical_sector);
+        report.seconds = seconds;
+        let mut files = Files::default();
+        match ended {
+            Err(why) => {
+                report.outcome = Outcome::Interrupted;
+                report.reason = why.to_string();
+                // What there is is listed all the same: that takes as long as going through the folders on the target.
+                if !matches!(why, Break::Target(_)) {
+                    files = holed::files(&self.saved(), map, &|| false);
+                    report.proof.push(Line::new("blocks", Verdict::NotChecked, "not read back: it is not at its end"));
+                    report.proof.extend(outcome::lines(&self.saved(), &files, map));
+                }
+            }
+            Ok(()) => {
+                self.observer.event(&Event::Phase { phase: Phase::Prove, total: map.totals().saved, done: 0, files: None });
+                outcome::prove(&mut report, &order.map, map, &self.target, control, self.observer, &*self.clock);
+                files = holed::files(&self.saved(), map, &|| control.is_stopped());
+                report.proof.extend(outcome::lines(&self.saved(), &files, map));
+                if self.compared == Compared::Unread {
+                    let text =
+                        "whether this is the drive that the map was begun with was not compared: of what was saved before it gave nothing again";
+                    report.proof.push(Line::new("source", Verdict::NotChecked, text));
+                }
+                outcome::conclude(&mut report, map, control);
+            }
+        }
+        (report, files)
+    }
+
+    /// Proves what was saved, makes an image of it where one is asked for, and writes it all into the ledger.
+    fn conclude(self, ended: Result<(), Break>, watch: Watch) -> SalvageReport {
+        let (mut report, files) = self.judged(ended, watch.seconds);
+        let ribbon = Ribbon::of(&Looked::at_structures(&self.saved()), self.map.size());
+        let Self { bench, control, observer, order, source, target, target_facts, written, map, mut ledger, job, run, started, .. } = self;
+        drop(target);
+        if let Some(image) = order.image.as_ref().filter(|_| report.outcome != Outcome::Interrupted) {
+            packed(bench, &order, (image, &written), control, observer, &mut report);
+        }
+        let sheet = SheetData {
+            job,
+            workshop: bench.named(Some(&ledger), "workshop"),
+            ticket: order.ticket.clone(),
+            customer: order.customer.clone(),
+            technician: order.technician.clone(),
+            started,
+            ended: ledger::now(),
+            keep_until: None,
+            target: DriveFacts::new(&target_facts.0, target_facts.1, ribbon.clone()),
+            source: DriveFacts::new(source.identity(), source.geometry(), ribbon),
+            rates: Vec::new(),
+            report: report.clone(),
+            surface: Some(outcome::surface(&map, &files, order.fill.said())),
+        };
+        record::end(&mut ledger, run, &mut report, &sheet);
+        info!(job, run, outcome = format!("{:?}", report.outcome), lost = report.lost_bytes, "the salvage ended");
+        SalvageReport {
+            map: map.totals(),
+            passes: watch.passes,
+            whole_files: files.whole,
+            missing_elsewhere: files.elsewhere,
+            holed: files.holed,
+            problems: files.problems,
+            not_found: watch.not_found,
+            simulated_seconds: source.clock().map(|_| watch.seconds),
+            timeline: watch.timeline,
+            report,
+        }
+    }
+}
+
+fn no_ledger(error: ledger::Error) -> Refusal {
+    Refusal::new("ledger", error.to_string())
+}
+
+/// Takes over what a clone has copied: each of its blocks is read back from the target, and counts where it is what the clone noted.
+fn take_over(begun: &Unfinished, map: &mut Map, list: &mut Pieces, target: &Target, control: &Control) {
+    let (size, sector) = (map.size(), u64::from(target.geometry().logical_sector));
+    let mut buffer = Buffer::new(LEAF as usize);
+    for leaf in 0..size.div_ceil(LEAF) {
+        let (start, end) = (leaf * LEAF, ((leaf + 1) * LEAF).min(size));
+        if begun.past.done.gaps(start..end).next().is_some() {
+            continue;
+        }
+        if !control.go_on() {
+            return;
+        }
+        let bytes = &mut buffer[..(end - start) as usize];
+        target.forget(start, end - start);
+        let noted = begun.leaves(leaf, 1).ok().and_then(|hashes| hashes.first().copied());
+        if target.read_at(start, bytes).is_err() || noted != Some(copy::noted(leaf, bytes, size)) {
+            continue;
+        }
+        let good: Vec<_> = begun.past.lost.gaps(start..end).collect();
+        for part in good {
+            let piece = &bytes[(part.start - start) as usize..(part.end - start) as usize];
+            list.add(part.start, piece.len() as u64, &blake3::hash(piece));
+            map.set(part, State::Saved);
+        }
+        // The clone tried these alone.
+        let lost: Vec<_> = begun.past.lost.within(start..end).map(|(part, ())| part.start / sector * sector..part.end).collect();
+        lost.into_iter().for_each(|part| map.set(part, State::Deferred(1)));
+    }
+}
+
+/// What a drive gives of what was read from it before.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Compared {
+    /// Nothing was read before, or nothing noted.
+    Nothing,
+    /// The same.
+    Equal,
+    /// Other bytes.
+    Differs,
+    /// It gives none of them any more.
+    Unread,
+}
+
+fn compared_with(map_path: &Path, map: &Map, drive: &Source) -> Compared {
+    match pieces::sample(map_path, map, drive, SOURCE_SAMPLES) {
+        Ok(sampled) if sampled.differ > 0 => Compared::Differs,
+        Ok(sampled) if sampled.equal > 0 => Compared::Equal,
+        Ok(sampled) if sampled.unread > 0 => Compared::Unread,
+        _ => Compared::Nothing,
+    }
+}
+
+/// The kernel does not try again by itself on what is salvaged, where it can be asked not to.
+fn gentle(bench: &Bench, source: &Source) -> Option<Gentle> {
+    bench.workshop.sysfs.gentle(bench.workshop.found(&source.identity().path)?.numbers?)
+}
+
+/// The same drive, where it is attached anew; one without a serial is not told from others.
+fn find_again(bench: &Bench, source: &Source) -> Option<Source> {
+    let (identity, size) = (source.identity(), source.geometry().size_bytes);
+    if identity.serial.is_empty() {
+        return None;
+    }
+    let found = bench
+        .workshop
+        .drives()
+        .into_iter()
+        .find(|found| found.identity.model == identity.model && found.identity.serial == identity.serial && found.geometry.size_bytes == size)?;
+    bench.workshop.source(&found.identity.path).ok().filter(|again| again.key() == source.key() && again.present())
+}
+
+fn heat(bench: &Bench, source: &Source) -> Option<i64> {
+    let found = bench.workshop.found(&source.identity().path)?;
+    bench.workshop.health(&found).facts.celsius
+}
