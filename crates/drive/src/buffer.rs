@@ -99,6 +99,22 @@ mod tests {
         assert_eq!(buffer.len(), len);
     }
 
+    #[test]
+    fn no_more_buffers_are_out_than_there_are() {
+        let pool = Pool::new(2, 512);
+        let (one, two) = (pool.take(), pool.take());
+        assert_ne!(one.as_ptr(), two.as_ptr());
+        std::thread::scope(|scope| {
+            let third = scope.spawn(|| pool.take());
+            std::thread::sleep(std::time::Duration::from_millis(30));
+            assert!(!third.is_finished(), "it waits");
+            let given = two.as_ptr() as usize;
+            pool.give(two);
+            assert_eq!(third.join().unwrap().as_ptr() as usize, given);
+        });
+        drop(one);
+    }
+
     #[rstest]
     fn one_set_bit_anywhere_is_not_zero(#[values(0, 1, 63, 64, 4095, 4100)] place: usize) {
         let mut bytes = vec![0; 4101];

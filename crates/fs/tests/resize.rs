@@ -275,6 +275,25 @@ fn ext_volumes(#[case] options: &[&str], #[case] mib: u64, #[case] pieces: usize
     all_sizes(&path, 512, seeds, &["e2fsck", "-fn"]);
 }
 
+/// What people use is counted: lists of places that become longer or shorter count too.
+#[test]
+fn quotas_count_what_is_used_in_any_size() {
+    let (_dir, path) = ext(&["-t", "ext4", "-I", "256", "-b", "1024"], 60, 900, 1500);
+    fill_by(Family::Ext, &path, |place| {
+        // In one piece far behind, which in a smaller volume has to lie in the gaps.
+        let piece = |number: usize| place.join(format!("counts/piece {number}"));
+        (0..1500).for_each(|number| fs::write(piece(number), noise(6000, number as u64 + 1)).unwrap());
+        fs::create_dir(place.join("whole")).unwrap();
+        fs::write(place.join("whole/march.wav"), noise(5 << 20, 5)).unwrap();
+        (0..1500).step_by(2).for_each(|number| fs::remove_file(piece(number)).unwrap());
+        run(&["chown", "1000:70000", place.join("whole/march.wav").to_str().unwrap()]);
+        run(&["chown", "-R", "4242:1000", place.join("weir").to_str().unwrap()]);
+    });
+    run(&["tune2fs", "-O", "quota,project", path.to_str().unwrap()]);
+    run(&["e2fsck", "-fn", path.to_str().unwrap()]);
+    all_sizes(&path, 512, 8, &["e2fsck", "-fn"]);
+}
+
 #[rstest]
 #[case::ext("ext4", &["mke2fs", "-q", "-F", "-b", "1024"], "ext-sectors")]
 #[case::fat("fat", &["mkfs.fat", "-F", "32", "-s", "1"], "fat-sectors")]

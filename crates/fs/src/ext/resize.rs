@@ -256,6 +256,7 @@ impl Ext {
             attributes: HashSet::new(),
             room,
             budget: self.blocks,
+            charged: Default::default(),
         };
         change.all()
     }

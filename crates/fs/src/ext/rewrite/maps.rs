@@ -3,9 +3,8 @@
 use super::super::HUGE;
 use super::super::checksum::crc32c;
 use super::super::inode::Inode;
-use super::{Change, Extent, QUOTA, set, set16, set32};
+use super::{Change, Extent, set, set16, set32};
 use crate::finding::{Finding, Result};
-use crate::resize::refused;
 use badger_drive::field::{le16, le32};
 
 impl Change<'_> {
@@ -40,9 +39,7 @@ impl Change<'_> {
             self.moves.release(block / fs.ratio());
         }
         if root.1 != before {
-            if fs.features[2] & QUOTA != 0 {
-                return Err(refused("ext-quota", "it counts what people use, and a list of where a file lies would become longer"));
-            }
+            self.charge(old, (root.1 as i64 - before as i64) * (fs.block * fs.ratio()) as i64);
             let unit = if old.flags() & HUGE != 0 { 1 } else { fs.block / 512 } * fs.ratio();
             let said = u64::from(le32(bytes, 28)) | u64::from(le16(bytes, 116)) << 32;
             let now = said + root.1 * unit - before * unit;

@@ -4,6 +4,7 @@
 mod groups;
 mod maps;
 mod names;
+mod quota;
 
 use super::checksum;
 use super::inode::Inode;
@@ -15,8 +16,6 @@ use crate::resize::{Relocation, View, refused};
 use badger_drive::field::{le16, le32};
 use std::collections::{HashMap, HashSet};
 use std::ops::Range;
-
-const QUOTA: u32 = 0x100;
 
 /// A stretch of a file: its first block, where it lies, how long it is, and whether it was only set aside.
 pub(super) type Extent = (u64, u64, u64, bool);
@@ -51,6 +50,8 @@ pub(super) struct Change<'a> {
     pub(super) attributes: HashSet<u64>,
     /// Units of the new volume.
     pub(super) room: Range<u64>,
+    /// What owners use more or less than before.
+    pub(super) charged: quota::Charged,
     /// So many block numbers may still be met in maps: no volume has more than blocks.
     pub(super) budget: u64,
 }
@@ -112,6 +113,7 @@ impl Change<'_> {
         if self.fs.features[0] & RESIZE_INODE != 0 {
             self.resize_inode()?;
         }
+        self.quotas()?;
         let free = self.maps()?;
         self.super_blocks(&free)?;
         self.view.finish()
