@@ -1,7 +1,7 @@
 //! Extended attributes, in the inode, in a block beside it, or in inodes of their own.
 
-use super::Ext;
 use super::inode::Inode;
+use super::{Ext, WIDE};
 use crate::content::{FileMap, Form};
 use crate::finding::Result;
 use crate::node::escaped;
@@ -25,7 +25,8 @@ fn acl(stored: &[u8]) -> Option<Vec<u8>> {
 impl Ext {
     /// The block with an inode's further attributes.
     pub(super) fn attribute_block(&self, inode: &Inode) -> Option<u64> {
-        let block = u64::from(le32(&inode.bytes, 104)) | u64::from(le16(&inode.bytes, 118)) << 32;
+        let high = if self.features[1] & WIDE != 0 { u64::from(le16(&inode.bytes, 118)) << 32 } else { 0 };
+        let block = u64::from(le32(&inode.bytes, 104)) | high;
         (self.first_block + 1..self.blocks).contains(&block).then_some(block)
     }
 

@@ -47,7 +47,7 @@ fn attribute_hashes(name: &[u8], value: &[u8]) -> [u32; 2] {
 }
 
 /// What is wrong with a list of attributes from `at` on; values are counted from `values` on and end with `bytes`.
-fn attribute_fault(bytes: &[u8], mut at: usize, values: usize, in_block: bool) -> Option<&'static str> {
+fn attribute_fault(bytes: &[u8], mut at: usize, values: usize, (in_block, have_inodes): (bool, bool)) -> Option<&'static str> {
     let mut taken: Vec<(usize, usize)> = Vec::new();
     loop {
         let Some(mark) = bytes.get(at..at + 4) else { return Some("their list does not end") };
@@ -60,6 +60,9 @@ fn attribute_fault(bytes: &[u8], mut at: usize, values: usize, in_block: bool) -
             return Some("a name leads out of its place");
         };
         let (start, len, inode, stored) = (usize::from(le16(entry, 2)), le32(entry, 8) as usize, le32(entry, 4), le32(entry, 12));
+        if inode != 0 && !have_inodes {
+            return Some("a value is said to have an inode, the volume knows of nothing like it");
+        }
         if inode == 0 {
             let from = values + start;
             let padded = len.saturating_add(3) & !3;
@@ -297,6 +300,11 @@ impl Tour<'_> {
             (flags & HUGE != 0 && fs.features[2] & HUGE_FEATURE == 0, "ext-inode", "it counts its blocks as the volume does not"),
             (flags & INDEXED != 0 && kind != 4, "ext-inode", "it has an index, but is no directory"),
             (le32(bytes, 112) != 0, "ext-inode", "a field that must be empty is not"),
+            (
+                (!own || number == ROOT) && !has(WIDE) && le16(bytes, 118) != 0,
+                "ext-inode",
+                "the place of its attributes is wider than the volume's numbers",
+            ),
             (file_acl != 0 && (file_acl <= fs.first_block || file_acl >= fs.blocks), "ext-attributes", "its attributes lie outside of the volume"),
             (special && inode.size() != 0, "ext-inode", "it is no file, but has a size"),
             (special && bytes[56..100].iter().any(|byte| *byte != 0) && flags & INLINE == 0, "ext-inode", "it is no file, but has blocks"),
@@ -308,7 +316,7 @@ impl Tour<'_> {
         if bytes.len() > 132 && extra >= 4 {
             let start = 128 + extra;
             if le32(bytes, start) == ATTRIBUTES
-                && let Some(what) = attribute_fault(&bytes[start + 4..], 0, 0, false)
+                && let Some(what) = attribute_fault(&bytes[start + 4..], 0, 0, (false, has(ATTRIBUTE_INODES)))
             {
                 self.add(Finding::new("ext-attributes", format!("the attributes of inode {number} are damaged: {what}")));
             }
@@ -383,7 +391,7 @@ impl Tour<'_> {
         } else if le32(bytes, 8) != 1 {
             Some("they say they are longer than a block")
         } else {
-            attribute_fault(bytes, 32, 0, true)
+            attribute_fault(bytes, 32, 0, (true, fs.features[1] & ATTRIBUTE_INODES != 0))
         };
         if let Some(what) = damaged {
             self.add(Finding::new("ext-attributes", format!("the attributes of inode {} are damaged: {what}", inode.number)).at(at));
