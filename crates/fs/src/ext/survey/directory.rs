@@ -200,6 +200,9 @@ impl Tour<'_> {
                 continue;
             }
             let told = if fs.file_types && !(dots && index == 1) { kind } else { 0 };
+            if fs.file_types && dots && index == 1 && !matches!(kind, 0 | 2) {
+                self.add(Finding::new("ext-entry-kind", named("is no directory, as it says")));
+            }
             if fs.file_types && kind > 7 && met.plain {
                 self.add(Finding::new("ext-entry-kind", named("says that it is something that there is not")));
             } else if fs.file_types && kind == 0 && met.plain {
