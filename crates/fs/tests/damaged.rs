@@ -167,6 +167,5 @@ fn what_the_checker_calls_bad_is_found_and_nothing_else(#[case] family: Family, 
     );
     assert!(bad > count / 25, "only {bad} were called bad");
     assert!(found * 100 >= bad * 98, "{found} of {bad}");
-    // Something was changed in each: one that no checker looks at is told above, to be looked into; more are a rule that nobody shares.
-    assert!(alarms.len() as u64 <= count / 200, "{} false alarms", alarms.len());
+    assert!(alarms.is_empty(), "{} false alarms", alarms.len());
 }
