@@ -23,10 +23,15 @@ fn acl(stored: &[u8]) -> Option<Vec<u8>> {
 }
 
 impl Ext {
+    /// What an inode says of the block with its further attributes: its number, which may lead anywhere; 0 where there is none.
+    pub(super) fn attribute_place(&self, inode: &Inode) -> u64 {
+        let high = if self.features[1] & WIDE != 0 { u64::from(le16(&inode.bytes, 118)) << 32 } else { 0 };
+        u64::from(le32(&inode.bytes, 104)) | high
+    }
+
     /// The block with an inode's further attributes.
     pub(super) fn attribute_block(&self, inode: &Inode) -> Option<u64> {
-        let high = if self.features[1] & WIDE != 0 { u64::from(le16(&inode.bytes, 118)) << 32 } else { 0 };
-        let block = u64::from(le32(&inode.bytes, 104)) | high;
+        let block = self.attribute_place(inode);
         (self.first_block + 1..self.blocks).contains(&block).then_some(block)
     }
 

@@ -41,6 +41,7 @@ const EXTENTS: u32 = 0x8_0000;
 const INLINE: u32 = 0x1000_0000;
 const INDEXED: u32 = 0x1000;
 const HUGE: u32 = 0x4_0000;
+const VALUE_INODE: u32 = 0x20_0000;
 /// First bytes of extended attributes.
 const ATTRIBUTES: u32 = 0xea02_0000;
 /// Levels of an extent tree below its root.

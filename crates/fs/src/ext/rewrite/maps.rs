@@ -39,7 +39,7 @@ impl Change<'_> {
             self.moves.release(block / fs.ratio());
         }
         if root.1 != before {
-            self.charge(old, (root.1 as i64 - before as i64) * (fs.block * fs.ratio()) as i64);
+            self.charge(old, (root.1 as i64 - before as i64) * (fs.block * fs.ratio()) as i64)?;
             let unit = if old.flags() & HUGE != 0 { 1 } else { fs.block / 512 } * fs.ratio();
             let said = u64::from(le32(bytes, 28)) | u64::from(le16(bytes, 116)) << 32;
             let now = said + root.1 * unit - before * unit;

@@ -3,8 +3,8 @@
 //! The files are those of Linux's quota format 2, revision 1: blocks of 1 KiB, the first with a mark and a version, from the
 //! second on a tree of four levels over the bytes of a number, which leads to blocks of entries.
 
-use super::super::EXTENTS;
 use super::super::inode::Inode;
+use super::super::{EXTENTS, VALUE_INODE};
 use super::{Change, Extent, ROOT, set};
 use crate::finding::Result;
 use crate::resize::refused;
@@ -27,16 +27,21 @@ pub(super) type Charged = BTreeMap<(usize, u32), i64>;
 
 impl Change<'_> {
     /// An inode takes so many bytes more than before.
-    pub(super) fn charge(&mut self, of: &Inode, by: i64) {
+    pub(super) fn charge(&mut self, of: &Inode, by: i64) -> Result<()> {
         if self.fs.features[2] & QUOTA == 0 || of.number < self.fs.first_own() && of.number != ROOT {
-            return;
+            return Ok(());
+        }
+        // Values of attributes count for everybody who shares them.
+        if of.flags() & VALUE_INODE != 0 {
+            return Err(other_quotas());
         }
         let bytes = &of.bytes;
         let number = |low: usize, high: usize| u32::from(le16(bytes, low)) | u32::from(le16(bytes, high)) << 16;
-        let project = if bytes.len() >= 160 && 128 + le16(bytes, 128) >= 160 { le32(bytes, 156) } else { 0 };
+        let project = if bytes.len() >= 160 && 128 + usize::from(le16(bytes, 128)) >= 160 { le32(bytes, 156) } else { 0 };
         for owner in [number(2, 120), number(24, 122), project].into_iter().enumerate() {
             *self.charged.entry(owner).or_default() += by;
         }
+        Ok(())
     }
 
     /// Writes what was charged into the quotas' files.

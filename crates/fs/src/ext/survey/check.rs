@@ -4,9 +4,9 @@
 use super::super::checksum::{self, crc32c};
 use super::super::{
     ATTRIBUTE_INODES, ATTRIBUTES, CHECKSUMS, ENCRYPTED, EXTENTS, Ext, HUGE, INDEXED, INLINE, Inode, ORPHAN_MARK, RECOVER, RESIZE, RESIZE_INODE, ROOT,
-    WIDE, journal,
+    VALUE_INODE, WIDE, journal,
 };
-use super::{Tour, VALUE_INODE};
+use super::Tour;
 use crate::content::{FileMap, Form};
 use crate::finding::Finding;
 use crate::node::NodeKind;
@@ -283,7 +283,7 @@ impl Tour<'_> {
         let special = matches!(kind, 1 | 2 | 6 | 12);
         let extra = if bytes.len() > 128 { usize::from(le16(bytes, 128)) } else { 0 };
         let links = le16(bytes, 26);
-        let file_acl = u64::from(le32(bytes, 104)) | if has(WIDE) { u64::from(le16(bytes, 118)) << 32 } else { 0 };
+        let file_acl = fs.attribute_place(inode);
         for (is_wrong, code, what) in [
             (!own && !matches!(kind, 0 | 1 | 2 | 4 | 6 | 8 | 10 | 12), "ext-inode", "its kind is none"),
             (own && kind != 8 && kind != 4 && kind != 0, "ext-inode", "its kind is none of the format's own"),

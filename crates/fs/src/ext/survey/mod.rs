@@ -7,7 +7,7 @@ use super::checksum::crc32c;
 use super::extents::{Held, Walked};
 use super::groups::Group;
 use super::inode::Inode;
-use super::{ATTRIBUTE_INODES, BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, HUGE, INLINE, INODES_UNWRITTEN, RESIZE, ROOT};
+use super::{ATTRIBUTE_INODES, BIG_ALLOCATION, BLOCKS_UNWRITTEN, EXTENTS, Ext, HUGE, INLINE, INODES_UNWRITTEN, RESIZE, ROOT, VALUE_INODE};
 use crate::bits::Bits;
 use crate::finding::{Finding, Weight};
 use crate::node::NodeKind;
@@ -18,8 +18,6 @@ use badger_drive::size::thousands;
 use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;
 
-/// Inode flags.
-const VALUE_INODE: u32 = 0x20_0000;
 /// So many links are counted; directories with more say 1.
 const MOST_LINKS: u32 = 65_000;
 
