@@ -21,7 +21,7 @@ fn renamed(disk: &Path, start: u64) {
 #[test]
 fn a_cloned_system_disk_starts_under_both_firmwares() {
     let place = Place::new();
-    let made = |name: &str, options: &[&str]| system_disk(&place, name, &[&["--size", "2G"], options].concat());
+    let made = |name: &str, options: &[&str]| system_disk(&place, name, &[&["--size", "1G"], options].concat());
     let cloned = |disk: &Path, name: &str, size: &str, more: &[&str]| {
         let target = place.path(name);
         let (code, report) = place.json(&[&["clone", path(disk), path(&target), "--new-size", size, "--confirm", "rget"], more].concat());
@@ -39,7 +39,7 @@ fn a_cloned_system_disk_starts_under_both_firmwares() {
             machines.push_back(scope.spawn(move || disks.iter().for_each(|(disk, firmware, bus)| starts(disk, firmware, bus))));
         };
         let gpt = made("gpt.img", &["--table", "gpt"]);
-        let larger = cloned(&gpt, "as-it-is-target.img", "3GiB", &[]);
+        let larger = cloned(&gpt, "as-it-is-target.img", "1536MiB", &[]);
         assert!(text(&tool(&["sgdisk", "-v", path(&larger)]).stdout).contains("No problems found"));
         start(vec![(larger, "bios", "sata")]);
         // By way of an image that holds only what is in use, put back onto a smaller drive.
@@ -47,15 +47,15 @@ fn a_cloned_system_disk_starts_under_both_firmwares() {
         let (code, report) = place.json(&["image", path(&gpt), path(&image), "--used"]);
         assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
         let squeezed = place.path("squeezed-target.img");
-        let (code, report) = place.json(&["restore", path(&image), path(&squeezed), "--new-size", "1366MiB", "--confirm", "rget", "--fit", "auto"]);
+        let (code, report) = place.json(&["restore", path(&image), path(&squeezed), "--new-size", "683MiB", "--confirm", "rget", "--fit", "auto"]);
         assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
         start(vec![(squeezed.clone(), "uefi", "nvme"), (squeezed, "bios", "sata")]);
-        let stretched = cloned(&gpt, "stretched-target.img", "4GiB", &["--fit", "auto"]);
+        let stretched = cloned(&gpt, "stretched-target.img", "2GiB", &["--fit", "auto"]);
         start(vec![(stretched, "uefi", "nvme")]);
         let mbr = made("mbr.img", &["--table", "mbr"]);
-        start(vec![(cloned(&mbr, "mbr-squeezed-target.img", "1366MiB", &["--fit", "auto"]), "bios", "sata")]);
+        start(vec![(cloned(&mbr, "mbr-squeezed-target.img", "683MiB", &["--fit", "auto"]), "bios", "sata")]);
         // Its boot code is gone and its core image broken: both are put back out of what its loader keeps.
-        let broken = cloned(&mbr, "mbr-stretched-target.img", "4GiB", &["--fit", "auto"]);
+        let broken = cloned(&mbr, "mbr-stretched-target.img", "2GiB", &["--fit", "auto"]);
         let file = std::fs::OpenOptions::new().write(true).open(&broken).unwrap();
         file.write_all_at(&[0; 440], 0).unwrap();
         file.write_all_at(&[0x5a; 20 << 10], 20 << 10).unwrap();
@@ -66,10 +66,10 @@ fn a_cloned_system_disk_starts_under_both_firmwares() {
         start(vec![(broken, "bios", "sata")]);
         // A root on btrfs, in a subvolume, is cloned as it is.
         let btrfs = made("btrfs.img", &["--table", "gpt", "--root", "btrfs", "--subvolume", "@"]);
-        start(vec![(cloned(&btrfs, "btrfs-target.img", "2GiB", &[]), "bios", "sata")]);
+        start(vec![(cloned(&btrfs, "btrfs-target.img", "1GiB", &[]), "bios", "sata")]);
         // A root on XFS got another identifier: what names it is set right, on XFS itself too.
         let xfs = made("xfs.img", &["--table", "gpt", "--firmware", "uefi", "--root", "xfs"]);
-        let other = cloned(&xfs, "xfs-target.img", "2GiB", &[]);
+        let other = cloned(&xfs, "xfs-target.img", "1GiB", &[]);
         renamed(&other, *crate::support::starts(&other).last().unwrap());
         let (_, broken) = place.json(&["check", path(&other)]);
         assert!(broken["proof"].to_string().contains("fails"), "{broken}");

@@ -287,7 +287,7 @@ fn every_broken_link_is_named() {
         (&["--table", "mbr", "--root", "xfs"], Some("nouuid"), &ROOTS),
     ];
     for (options, mounts, breaks) in sets {
-        let made = system_disk(&place, "shared/made.img", &[&["--size", "1400M"], options].concat());
+        let made = system_disk(&place, "shared/made.img", &[&["--size", "700M"], options].concat());
         let starts = starts(&made);
         let disk = |name: &str| {
             let copy = place.path(&format!("shared/{name}.img"));
@@ -320,11 +320,11 @@ fn every_broken_link_is_named() {
 #[test]
 fn a_clone_with_fresh_identifiers_starts() {
     let place = Place::new();
-    let (disk, target) = (system_disk(&place, "disk.img", &["--size", "1400M", "--table", "gpt", "--firmware", "both"]), place.path("target.img"));
+    let (disk, target) = (system_disk(&place, "disk.img", &["--size", "700M", "--table", "gpt", "--firmware", "both"]), place.path("target.img"));
     let before = fs::metadata(&disk).unwrap().modified().unwrap();
     let machine = place.path("machine.toml");
     fs::write(&machine, "name = \"Old one\"\nfirmware = \"uefi\"\ncontroller = \"nvme\"\ntakes = [\"nvme\"]\n").unwrap();
-    let args = ["clone", path(&disk), path(&target), "--new-size", "2GiB", "--confirm", "rget", "--ids", "fresh", "--fit", "auto"];
+    let args = ["clone", path(&disk), path(&target), "--new-size", "1GiB", "--confirm", "rget", "--ids", "fresh", "--fit", "auto"];
     let (code, report) = place.json(&[&args[..], &["--machine", path(&machine)]].concat());
     assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
     let links = |report: &serde_json::Value, result: &str| -> Vec<String> {
@@ -366,7 +366,7 @@ fn a_clone_with_fresh_identifiers_starts() {
 #[test]
 fn a_system_gets_drivers_for_another_controller_and_starts() {
     let place = Place::new();
-    let disk = system_disk(&place, "disk.img", &["--size", "1400M", "--firmware", "uefi", "--modules", "dep"]);
+    let disk = system_disk(&place, "disk.img", &["--size", "700M", "--firmware", "uefi", "--modules", "dep"]);
     let (target, machine) = (place.path("target.img"), place.path("m.toml"));
     fs::write(&machine, "name = \"Small one\"\nfirmware = \"uefi\"\ncontroller = \"nvme\"\nup-when = \"SYSTEM-READY\"\n").unwrap();
     let machine = path(&machine);
@@ -379,7 +379,7 @@ fn a_system_gets_drivers_for_another_controller_and_starts() {
         lines["proof"].as_array().unwrap().iter().any(|line| line["link"] == link && line["result"] == "fails")
     };
     assert!(fails(&lines, "machine/controller") && fails(&lines, "machine/entry"), "{lines}");
-    let (code, report) = place.json(&["clone", path(&bare), path(&target), "--new-size", "1400MiB", "--confirm", "rget", "--machine", machine]);
+    let (code, report) = place.json(&["clone", path(&bare), path(&target), "--new-size", "700MiB", "--confirm", "rget", "--machine", machine]);
     assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
     let parts = "dd if={0} of={0}.root bs=1M skip=66 status=none && e2fsck -fn {0}.root && dd if={0} of={0}.esp bs=1M skip=2 count=64 status=none && fsck.fat -n {0}.esp";
     tool(&["bash", "-c", &parts.replace("{0}", path(&target))]);
@@ -410,7 +410,7 @@ fn a_system_gets_drivers_for_another_controller_and_starts() {
 #[test]
 fn a_disk_for_bios_becomes_one_for_uefi_and_starts() {
     let place = Place::new();
-    let disk = system_disk(&place, "disk.img", &["--size", "1400M", "--table", "mbr", "--keeps-uefi", "yes"]);
+    let disk = system_disk(&place, "disk.img", &["--size", "700M", "--table", "mbr", "--keeps-uefi", "yes"]);
     let (target, machine) = (place.path("target.img"), place.path("m.toml"));
     fs::write(&machine, "name = \"New one\"\nfirmware = \"uefi\"\ncontroller = \"nvme\"\nup-when = \"SYSTEM-READY\"\n").unwrap();
     let machine = path(&machine);
@@ -418,7 +418,7 @@ fn a_disk_for_bios_becomes_one_for_uefi_and_starts() {
     tool(&["cp", "--sparse=always", path(&disk), path(&bare)]);
     tool(&["debugfs", "-w", "-R", "rm /usr/lib/grub/x86_64-efi/monolithic/grubx64.efi", &format!("{}?offset=1048576", path(&bare))]);
     let clone = |from: &Path, fit: &str, more: &[&str]| {
-        let args = ["clone", path(from), path(&target), "--new-size", "2GiB", "--confirm", "rget", "--fit", fit, "--restart"];
+        let args = ["clone", path(from), path(&target), "--new-size", "1GiB", "--confirm", "rget", "--fit", fit, "--restart"];
         place.json(&[&args[..], more].concat())
     };
     let (code, refused) = clone(&bare, "auto,uefi", &[]);

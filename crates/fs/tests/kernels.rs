@@ -59,11 +59,11 @@ for d in $(cd /sys/block; ls | grep ^vd); do
   if grep -q job=fill /proc/cmdline; then
     mkdir -p /mnt/Counts "/mnt/été 2026/deep/deeper"
     i=0; while [ $i -lt 300 ]; do head -c $((i*97)) /dev/urandom > "/mnt/Counts/a longer name of count $i.csv"; i=$((i+1)); done
-    i=0; while [ $i -lt 300 ]; do rm "/mnt/Counts/a longer name of count $i.csv"; i=$((i+2)); done
+    for i in $(seq 0 2 299); do echo "/mnt/Counts/a longer name of count $i.csv"; done | tr '\n' '\0' | xargs -0 rm
     i=0; while [ $i -lt 40 ]; do head -c 30000 /dev/urandom > "/mnt/été 2026/deep/Übung für Männerstimmen $i.txt"; i=$((i+1)); done
     head -c 900000 /dev/urandom > /mnt/tape.wav
     mv "/mnt/été 2026/deep/Übung für Männerstimmen 3.txt" /mnt/renamed.txt
-    (cd /mnt; find . -type f | while read f; do md5sum "$f"; done > /sums; cp /sums sums.md5)
+    (cd /mnt; find . -type f -print0 | xargs -0 md5sum > /sums; cp /sums sums.md5)
     right filled
   else
     right first; full one; rm -r /mnt/one; full two; umount /mnt; put; right after; rm -r /mnt/two

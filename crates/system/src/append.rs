@@ -1,6 +1,6 @@
 //! Drivers for an initial RAM file system: an archive of the kind `newc` behind what is there, with modules out of the system's own folder.
 
-use crate::archive::{Archive, module};
+use crate::archive::{Archive, LIST, module};
 use crate::places::Place;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -63,7 +63,7 @@ pub fn packed(files: &BTreeMap<String, Vec<u8>>, there: &[String]) -> Vec<u8> {
 /// An archive, and the modules that it was made for.
 pub(crate) type Addition = (Vec<u8>, Vec<String>);
 
-/// What has to be laid behind an initial RAM file system so that these modules are in it; nothing where they are, or the kernel has them.
+/// What has to be laid behind an initial RAM file system so that it takes these modules; nothing where it does, or the kernel has them.
 ///
 /// # Errors
 /// Why that cannot be.
@@ -84,11 +84,12 @@ pub(crate) fn drivers(system: &Place, version: &str, archive: &Archive, wanted: 
             Some((plain(module(path)?), (path, needs.split_whitespace().collect())))
         })
         .collect();
-    let have: BTreeSet<String> = archive.names.iter().filter_map(|name| module(name)).map(plain).collect();
+    let names = |modules: Vec<&str>| -> BTreeSet<String> { modules.into_iter().map(plain).collect() };
+    let (have, taken) = (names(archive.modules()), names(archive.taken()));
     let (mut files, mut told): (BTreeMap<String, Vec<u8>>, Vec<String>) = (BTreeMap::new(), Vec::new());
     for name in wanted.iter().map(|name| plain(name)) {
         // What is in no list the kernel has itself, or nobody has.
-        let Some((path, needs)) = all.get(&name).filter(|_| !have.contains(&name)) else { continue };
+        let Some((path, needs)) = all.get(&name).filter(|_| !taken.contains(&name)) else { continue };
         for path in std::iter::once(path).chain(needs) {
             if module(path).is_some_and(|name| have.contains(&plain(name))) {
                 continue;
@@ -98,8 +99,13 @@ pub(crate) fn drivers(system: &Place, version: &str, archive: &Archive, wanted: 
         }
         told.push(name);
     }
-    if files.is_empty() {
+    if told.is_empty() {
         return Ok(None);
+    }
+    // Where nobody waits for devices, only what is listed is taken.
+    if let Some(list) = &archive.list {
+        let more: String = told.iter().map(|name| format!("{name}\n")).collect();
+        files.insert(LIST.into(), format!("{}\n{more}", list.trim_end()).into_bytes());
     }
     // The lists then name what is in both; modules that are kept in another way would not be found by them.
     let ending = |name: &str| name.rsplit_once(".ko").map(|(_, ending)| ending.to_string());
@@ -124,6 +130,7 @@ pub(crate) fn drivers(system: &Place, version: &str, archive: &Archive, wanted: 
 mod tests {
     use super::*;
     use crate::archive;
+    use rstest::rstest;
     use std::io::Write;
     use std::process::{Command, Stdio};
 
@@ -142,5 +149,19 @@ mod tests {
         assert!(child.wait().unwrap().success());
         assert_eq!(std::fs::read(dir.path().join("usr/lib/a.ko")).unwrap(), vec![7; 5001]);
         assert!(dir.path().join("usr/lib/deep/er/b.ko").is_file());
+    }
+
+    #[rstest]
+    #[case::nobody_waits(&[("conf/modules", "# few\nahci\nxhci-pci\n")], &["ahci", "xhci_pci"])]
+    #[case::somebody_waits(&[("conf/modules", "ahci\n"), ("usr/lib/systemd/systemd-udevd", "")], &["ahci", "nvme", "xhci_pci"])]
+    #[case::no_list(&[], &["ahci", "nvme", "xhci_pci"])]
+    #[case::a_later_list_behind_it(&[("conf/modules", "ahci\nnvme\n")], &["ahci", "nvme"])]
+    fn where_nobody_waits_for_devices_only_what_is_listed_is_taken(#[case] more: &[(&str, &str)], #[case] wanted: &[&str]) {
+        let modules = ["ahci.ko", "nvme.ko.xz", "xhci_pci.ko"].map(|name| (format!("lib/modules/6/{name}"), Vec::new()));
+        let more = more.iter().map(|(name, text)| (name.to_string(), text.as_bytes().to_vec()));
+        let files: BTreeMap<String, Vec<u8>> = modules.into_iter().chain(more).collect();
+        let earlier = packed(&[(LIST.to_string(), b"xhci_pci\n".to_vec())].into(), &[]);
+        let earlier = if files.contains_key(LIST) { earlier } else { Vec::new() };
+        assert_eq!(archive::read(&[earlier, packed(&files, &[])].concat()).unwrap().taken(), wanted);
     }
 }

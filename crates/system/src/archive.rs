@@ -12,6 +12,9 @@ const MOST: u64 = 512 << 20;
 const BLOCK: usize = 8 << 20;
 /// Files at the most.
 const MOST_FILES: usize = 200_000;
+/// The list of modules that are taken by name, and its bytes at the most.
+pub(crate) const LIST: &str = "conf/modules";
+const MOST_LIST: usize = 64 << 10;
 
 /// What is in it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -24,6 +27,8 @@ pub struct Archive {
     pub packed: Vec<&'static str>,
     /// What is packed in a way that is not read here, so that its names are not known.
     pub unread: Option<&'static str>,
+    /// What its list of modules that are taken by name says, where it has one; of several the last is read.
+    pub list: Option<String>,
 }
 
 fn hexadecimal(bytes: &[u8]) -> Option<u64> {
@@ -43,6 +48,9 @@ fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, String
         let name = String::from_utf8_lossy(name.strip_suffix(&[0]).unwrap_or(name)).into_owned();
         at = (at + 110 + name_len).next_multiple_of(4);
         let end = at.checked_add(len).filter(|end| *end <= bytes.len()).ok_or("it is cut off")?;
+        if name.trim_start_matches("./") == LIST && len <= MOST_LIST {
+            out.list = Some(String::from_utf8_lossy(&bytes[at..end]).into_owned());
+        }
         at = end.next_multiple_of(4);
         if name == "TRAILER!!!" {
             return Ok(at.min(bytes.len()));
@@ -173,6 +181,18 @@ impl Archive {
     /// Names of the kernel's modules in it, without folder and ending.
     pub fn modules(&self) -> Vec<&str> {
         self.names.iter().filter_map(|name| module(name)).collect()
+    }
+
+    /// Those of its modules that it takes when it starts, if devices want them. One that has a list and nobody who waits for
+    /// devices takes what it lists.
+    pub fn taken(&self) -> Vec<&str> {
+        let waits = |name: &String| matches!(name.rsplit('/').next(), Some("udevd" | "systemd-udevd" | "udevadm" | "mdev"));
+        let mut modules = self.modules();
+        if let Some(list) = self.list.as_ref().filter(|_| !self.names.iter().any(waits)) {
+            let listed: Vec<String> = list.lines().filter_map(|line| Some(line.split_whitespace().next()?.replace('-', "_"))).collect();
+            modules.retain(|module| listed.contains(&module.replace('-', "_")));
+        }
+        modules
     }
 }
 

@@ -263,7 +263,7 @@ pub(crate) fn follow(places: &Places, config: &Place, entry: &Entry, links: &mut
 
 /// The initial RAM file systems, and the drivers in them.
 fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, links: &mut Vec<Link>) {
-    let (mut names, mut unread, mut said) = (Vec::new(), None, Vec::new());
+    let (mut taken, mut unread, mut said) = (Vec::new(), None, Vec::new());
     for path in &entry.initrds {
         match wanted(place, path, "initial", "the initial RAM file system") {
             Err(link) => return links.push(link),
@@ -273,7 +273,7 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
                 }
                 Ok(found) => {
                     said.push(format!("{path}: {} files, {}", found.names.len(), found.packed.join(", ")));
-                    names.extend(found.names);
+                    taken.extend(found.taken().into_iter().map(str::to_string));
                     unread = unread.or(found.unread);
                 }
             },
@@ -291,8 +291,7 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
     let folders = ["/lib/modules", "/usr/lib/modules"];
     let builtin =
         system.and_then(|system| folders.iter().find_map(|folder| system.text(&format!("{folder}/{version}/modules.builtin")).ok().flatten()));
-    let have: Vec<&str> =
-        names.iter().filter_map(|name| module(name)).chain(builtin.iter().flat_map(|text| text.lines()).filter_map(module)).collect();
+    let have: Vec<&str> = taken.iter().map(String::as_str).chain(builtin.iter().flat_map(|text| text.lines()).filter_map(module)).collect();
     let is_there = |modules: &[&str]| modules.iter().any(|module| have.iter().any(|have| have.replace('-', "_") == module.replace('-', "_")));
     let (with, without): (Vec<_>, Vec<_>) = STORAGE.iter().partition(|(_, modules)| is_there(modules));
     let list = |some: &[&(&'static str, &[&str])]| some.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", ");
