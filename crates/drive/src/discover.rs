@@ -313,7 +313,9 @@ impl Sysfs {
             // Each is asked for from its own directory: a way from the root takes three times as long, and there are thousands.
             let fds = process.path().join("fd");
             let Ok(open) = rustix::fs::open(&fds, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty()) else { continue };
-            for entry in rustix::fs::Dir::read_from(&open).into_iter().flatten().flatten() {
+            for entry in
+                rustix::fs::Dir::read_from(&open).into_iter().flatten().flatten().filter(|entry| !entry.file_name().to_bytes().starts_with(b"."))
+            {
                 let Ok(stat) = rustix::fs::statat(&open, entry.file_name(), AtFlags::empty()) else { continue };
                 let candidate = FileType::from_raw_mode(stat.st_mode) == FileType::BlockDevice || inodes.contains(&stat.st_ino);
                 let Some(name) = entry.file_name().to_str().ok().filter(|_| candidate) else { continue };

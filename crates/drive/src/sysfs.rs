@@ -6,7 +6,7 @@ use crate::paths::real;
 use crate::sys;
 use std::collections::HashMap;
 use std::fs::{self, File};
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 /// A place where the kernel's trees are.
@@ -88,7 +88,18 @@ impl Sysfs {
 
     /// The directory of a block device, links resolved inside this root.
     pub(crate) fn device_dir(&self, major: u32, minor: u32) -> Option<PathBuf> {
-        self.root.join(format!("sys/dev/block/{major}:{minor}")).canonicalize().ok()
+        let mut dir = self.root.join("sys/dev/block");
+        let link = dir.join(format!("{major}:{minor}"));
+        // On the way from one directory of the kernel's to the other are no further links: each step of it is asked of nobody.
+        let Some(way) = fs::read_link(&link).ok().filter(|way| way.is_relative()) else { return link.canonicalize().ok() };
+        for step in way.components() {
+            match step {
+                Component::Normal(name) => dir.push(name),
+                Component::ParentDir => _ = dir.pop(),
+                _ => {}
+            }
+        }
+        dir.exists().then_some(dir)
     }
 
     pub(crate) fn numbers_of(&self, dir: &Path) -> Option<(u32, u32)> {

@@ -13,7 +13,7 @@ const FAULT: usize = 48;
 /// So many faults are kept.
 const MOST_FINDINGS: usize = 10_000;
 /// Deepest directory that is followed.
-const DEEPEST: usize = 512;
+pub const DEEPEST: usize = 512;
 
 /// A directory whose turn it is, or will be, and what somebody wants to know of it then.
 pub struct Step<T> {
@@ -241,56 +241,4 @@ pub fn walk_until(tree: &dyn Tree, from: Node, path: &str, stop: &dyn Fn() -> bo
     }
     findings.extend(last);
     findings
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::Folder;
-    use rstest::rstest;
-
-    /// Paths in the order in which directories have their turn.
-    fn turns(by_level: bool) -> Vec<String> {
-        let dir = tempfile::tempdir().unwrap();
-        for path in ["a/x/deep", "a/y", "b/z"] {
-            std::fs::create_dir_all(dir.path().join(path)).unwrap();
-        }
-        let folder = Folder::open(dir.path()).unwrap();
-        let walk = Walk::of(&folder, folder.root().unwrap(), String::new());
-        let mut walk = if by_level { walk.by_level() } else { walk };
-        let mut out = Vec::new();
-        while let Some(Step { node, with: path, .. }) = walk.take() {
-            let mut entries = folder.list(&node).entries;
-            entries.sort_by(|a, b| a.name.shown.cmp(&b.name.shown));
-            entries.iter().for_each(|entry| walk.enter(&entry.node, format!("{path}/{}", entry.name.shown)).unwrap());
-            out.push(path);
-        }
-        out
-    }
-
-    #[rstest]
-    #[case::downward(false, ["", "/a", "/a/x", "/a/x/deep", "/a/y", "/b", "/b/z"])]
-    #[case::level_by_level(true, ["", "/a", "/b", "/a/x", "/a/y", "/b/z", "/a/x/deep"])]
-    fn directories_have_their_turn_in_order(#[case] by_level: bool, #[case] wanted: [&str; 7]) {
-        assert_eq!(turns(by_level), wanted);
-    }
-
-    /// A directory that names itself, one below another without end, and more entries than there can be.
-    #[test]
-    fn what_the_bytes_say_does_not_keep_it_going() {
-        let dir = tempfile::tempdir().unwrap();
-        let folder = Folder::open(dir.path()).unwrap();
-        let node = |id: u64| Node { id, ..folder.root().unwrap() };
-        let mut walk = Walk::of(&folder, node(1), ());
-        walk.take().unwrap();
-        assert_eq!(walk.enter(&node(1), ()), Err(Turned::Back));
-        let depth = (2..).take_while(|id| walk.enter(&node(*id), ()).map(|()| walk.take().unwrap()).is_ok()).count();
-        assert_eq!((depth, walk.enter(&node(9999), ())), (DEEPEST, Err(Turned::TooDeep)));
-        assert!(walk.take().is_none());
-        let most = folder.most_entries();
-        let mut walk = Walk::of(&folder, node(1), ());
-        assert!(walk.has_room(most.min(1 << 40) as usize));
-        walk.room = 10;
-        assert!(walk.has_room(10) && !walk.has_room(1));
-    }
 }

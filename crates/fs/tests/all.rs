@@ -15,3 +15,8 @@ mod shapes;
 mod support;
 mod survey;
 mod walk;
+mod within;
+// What is within leans on it.
+#[allow(dead_code)]
+#[path = "../src/finding.rs"]
+mod finding;

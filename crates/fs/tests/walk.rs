@@ -5,8 +5,9 @@ use crate::support::seen::{Seen, by_system, by_us};
 use crate::support::{MIB, fill_exfat, image, noise, open, people, run};
 use badger_drive::Source;
 use badger_drive::medium::MemoryMedium;
-use badger_fs::Volume;
-use badger_fs::tree::{self, NodeKind};
+use badger_fs::tree::{self, NodeKind, Tree};
+use badger_fs::walk::{DEEPEST, Step, Turned, Walk};
+use badger_fs::{Folder, Volume};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::BTreeMap;
@@ -318,4 +319,51 @@ proptest! {
             prop_assert!(survey.usage.iter().all(|(range, _)| range.end <= 5 << 20));
         }
     }
+}
+
+/// Paths in the order in which directories have their turn.
+fn turns(by_level: bool) -> Vec<String> {
+    let dir = tempfile::tempdir().unwrap();
+    for path in ["a/x/deep", "a/y", "b/z"] {
+        std::fs::create_dir_all(dir.path().join(path)).unwrap();
+    }
+    let folder = Folder::open(dir.path()).unwrap();
+    let walk = Walk::of(&folder, folder.root().unwrap(), String::new());
+    let mut walk = if by_level { walk.by_level() } else { walk };
+    let mut out = Vec::new();
+    while let Some(Step { node, with: path, .. }) = walk.take() {
+        let mut entries = folder.list(&node).entries;
+        entries.sort_by(|a, b| a.name.shown.cmp(&b.name.shown));
+        entries.iter().for_each(|entry| walk.enter(&entry.node, format!("{path}/{}", entry.name.shown)).unwrap());
+        out.push(path);
+    }
+    out
+}
+
+#[rstest]
+#[case::downward(false, ["", "/a", "/a/x", "/a/x/deep", "/a/y", "/b", "/b/z"])]
+#[case::level_by_level(true, ["", "/a", "/b", "/a/x", "/a/y", "/b/z", "/a/x/deep"])]
+fn directories_have_their_turn_in_order(#[case] by_level: bool, #[case] wanted: [&str; 7]) {
+    assert_eq!(turns(by_level), wanted);
+}
+
+/// A directory that names itself, one below another without end, and more entries than there can be.
+#[test]
+fn what_the_bytes_say_does_not_keep_it_going() {
+    let dir = tempfile::tempdir().unwrap();
+    let folder = Folder::open(dir.path()).unwrap();
+    let node = |id: u64| {
+        let mut node = folder.root().unwrap();
+        node.id = id;
+        node
+    };
+    let mut walk = Walk::of(&folder, node(1), ());
+    walk.take().unwrap();
+    assert_eq!(walk.enter(&node(1), ()), Err(Turned::Back));
+    let depth = (2..).take_while(|id| walk.enter(&node(*id), ()).map(|()| walk.take().unwrap()).is_ok()).count();
+    assert_eq!((depth, walk.enter(&node(9999), ())), (DEEPEST, Err(Turned::TooDeep)));
+    assert!(walk.take().is_none());
+    let most = folder.most_entries();
+    let mut walk = Walk::of(&folder, node(1), ());
+    assert!(walk.has_room((most - 10) as usize) && walk.has_room(10) && !walk.has_room(1));
 }

@@ -25,8 +25,9 @@ fn settled(prepared: Prepared) -> Ready {
     prepared.settle(&Control::new(), &Silent).unwrap_or_else(|(_, refusal)| panic!("{}", refusal.text))
 }
 
-/// Three leaves of the proof, the last a short one.
-const SIZE: usize = 2 * MIB + MIB / 4;
+/// Bytes of a storage at the most: three leaves of the proof, the last a short one. Most have two: how long the middle is, is
+/// asked of every fourth.
+const MOST: usize = 2 * MIB + MIB / 4;
 const NAMES: [&str; 4] = ["weir", "tide", "lock", "rota"];
 const SITUATIONS: u64 = 3000;
 
@@ -48,7 +49,7 @@ impl Dice {
 
 /// Bytes that look like nothing in particular: where they begin in a store that is made once tells storages apart.
 fn grain(len: usize, seed: u64) -> Vec<u8> {
-    static STORE: LazyLock<Vec<u8>> = LazyLock::new(|| noise(16 * SIZE, 1));
+    static STORE: LazyLock<Vec<u8>> = LazyLock::new(|| noise(16 * MOST, 1));
     let from = seed as usize * 8 % (STORE.len() - len);
     STORE[from..from + len].to_vec()
 }
@@ -56,6 +57,8 @@ fn grain(len: usize, seed: u64) -> Vec<u8> {
 struct Situation {
     shop: Shop,
     dice: Dice,
+    /// Bytes of each storage.
+    size: usize,
     /// What each storage must hold, by its name.
     model: BTreeMap<&'static str, Vec<u8>>,
     /// Inode and time of the last change, as each was seen last.
@@ -69,9 +72,12 @@ struct Situation {
 
 impl Situation {
     fn new(seed: u64) -> Self {
+        let mut dice = Dice(seed);
+        let size = if dice.one_in(4) { MOST } else { MOST - MIB };
         let mut situation = Self {
             shop: Shop::new(),
-            dice: Dice(seed),
+            dice,
+            size,
             model: BTreeMap::new(),
             stamps: BTreeMap::new(),
             last: false,
@@ -82,9 +88,9 @@ impl Situation {
         for name in NAMES {
             let filled = situation.dice.below(5);
             let content = match filled {
-                0 => vec![0; SIZE],
-                1 => [vec![0; SIZE / 2], grain(SIZE / 2, situation.dice.below(1 << 40))].concat(),
-                _ => grain(SIZE, situation.dice.below(1 << 40)),
+                0 => vec![0; size],
+                1 => [vec![0; size / 2], grain(size - size / 2, situation.dice.below(1 << 40))].concat(),
+                _ => grain(size, situation.dice.below(1 << 40)),
             };
             fs::write(situation.image(name), &content).unwrap();
             fs::hard_link(situation.image(name), situation.shop.path(&format!("{name}-hard.img"))).unwrap();
@@ -127,7 +133,7 @@ impl Situation {
         let other = self.dice.of(&NAMES);
         match self.dice.below(9) {
             0 => {
-                let at = self.dice.below(SIZE as u64 - 600);
+                let at = self.dice.below(self.size as u64 - 600);
                 let bytes = grain(512, self.dice.below(1 << 40));
                 File::options().write(true).open(self.image(name)).unwrap().write_all_at(&bytes, at).unwrap();
                 for same in self.same_storage(name) {
@@ -137,7 +143,7 @@ impl Situation {
             }
             1 => {
                 // Another file comes into its place; the old one is still there under its second name.
-                let bytes = grain(SIZE, self.dice.below(1 << 40));
+                let bytes = grain(self.size, self.dice.below(1 << 40));
                 fs::write(self.shop.path("new"), &bytes).unwrap();
                 fs::rename(self.shop.path("new"), self.image(name)).unwrap();
                 self.model.insert(name, bytes);
@@ -160,9 +166,9 @@ impl Situation {
                 self.tell(format!("the drive {name} is called {serial}"));
             }
             5 => {
-                File::options().write(true).open(self.image(name)).unwrap().set_len((SIZE + 4096) as u64).unwrap();
+                File::options().write(true).open(self.image(name)).unwrap().set_len((self.size + 4096) as u64).unwrap();
                 for same in self.same_storage(name) {
-                    self.model.get_mut(same).unwrap().resize(SIZE + 4096, 0);
+                    self.model.get_mut(same).unwrap().resize(self.size + 4096, 0);
                 }
                 self.tell(format!("{name} grows"));
             }
@@ -170,8 +176,8 @@ impl Situation {
                 let fault = match self.dice.below(4) {
                     0 => format!("[[fault]]\nkind = \"flush-fails\"\nafter_flushes = {}\n", self.dice.below(6)),
                     1 => format!("[[fault]]\nkind = \"drops\"\nafter_reads = {}\n", 20 + self.dice.below(30)),
-                    2 => format!("[[fault]]\nkind = \"unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(SIZE as u64 / 512 - 4)),
-                    _ => format!("[[fault]]\nkind = \"write-unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(SIZE as u64 / 512 - 4)),
+                    2 => format!("[[fault]]\nkind = \"unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(self.size as u64 / 512 - 4)),
+                    _ => format!("[[fault]]\nkind = \"write-unreadable\"\nlba = {}\nsectors = 4\n", self.dice.below(self.size as u64 / 512 - 4)),
                 };
                 self.shop.describe(name, name, &format!("SN-{name}"), &fault);
                 self.tell(format!("the drive {name} fails: {}", fault.replace('\n', " ")));

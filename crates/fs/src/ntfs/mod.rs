@@ -10,12 +10,14 @@ mod record;
 mod reparse;
 mod resize;
 mod rewrite;
+mod runs;
 mod survey;
 mod walk;
 
 use crate::format::Format;
 use crate::volume::{Kind, Recognised, State, Stretch};
 use badger_drive::field::{array, le16, le32, le64};
+use runs::{Run, runs};
 pub use walk::Ntfs;
 
 /// NTFS.
@@ -111,31 +113,6 @@ fn attribute(record: &[u8], wanted: u32) -> Option<&[u8]> {
 fn resident(attribute: &[u8]) -> Option<&[u8]> {
     let (len, at) = (le32(attribute, 16) as usize, le16(attribute, 20) as usize);
     (attribute[8] == 0).then(|| attribute.get(at..at.checked_add(len)?))?
-}
-
-/// The runs of a non-resident attribute: first cluster (`None` for a hole) and count.
-fn runs(attribute: &[u8]) -> Vec<(Option<u64>, u64)> {
-    let mut out = Vec::new();
-    let mut at = le16(attribute, 32) as usize;
-    let mut cluster = 0i64;
-    while let Some(&head) = attribute.get(at).filter(|head| **head != 0) {
-        let (len, jump) = ((head & 15) as usize, (head >> 4) as usize);
-        let number = |at: usize, width: usize, signed: bool| -> Option<i64> {
-            let bytes = attribute.get(at..at + width).filter(|_| width <= 8)?;
-            let negative = signed && bytes.last().is_some_and(|byte| byte & 0x80 != 0);
-            let mut wide = [if negative { 0xff } else { 0 }; 8];
-            wide[..width].copy_from_slice(bytes);
-            Some(i64::from_le_bytes(wide))
-        };
-        let (Some(count), Some(delta)) = (number(at + 1, len, false), number(at + 1 + len, jump, true)) else { break };
-        if count <= 0 {
-            break;
-        }
-        cluster = cluster.wrapping_add(delta);
-        out.push(((jump > 0 && cluster >= 0).then_some(cluster as u64), count as u64));
-        at += 1 + len + jump;
-    }
-    out
 }
 
 /// Counts the clusters in use out of the bitmap.

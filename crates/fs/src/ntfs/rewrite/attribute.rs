@@ -1,40 +1,12 @@
 //! Attributes as they are written: run lists, parts of long ones, entries of attribute lists, whole records.
 
-use super::{END, Run, set};
+use super::super::{Run, runs::packed};
+use super::{END, set};
 use crate::resize::up;
 use badger_drive::field::le16;
 
 pub(super) fn count(runs: &[Run]) -> u64 {
     runs.iter().map(|(_, len)| len).sum()
-}
-
-/// The bytes a number takes, with its sign.
-fn signed(value: i64) -> Vec<u8> {
-    let bytes = value.to_le_bytes();
-    let mut len = 8;
-    while len > 1 && (bytes[len - 1] == 0 && bytes[len - 2] < 0x80 || bytes[len - 1] == 0xff && bytes[len - 2] >= 0x80) {
-        len -= 1;
-    }
-    bytes[..len].to_vec()
-}
-
-/// A run list as it is written, with its end.
-fn packed(runs: &[Run]) -> Vec<u8> {
-    let (mut out, mut before) = (Vec::new(), 0i64);
-    for (first, len) in runs {
-        let len = signed(*len as i64);
-        let jump = first.map(|first| {
-            let jump = signed(first as i64 - before);
-            before = first as i64;
-            jump
-        });
-        let jump = jump.unwrap_or_default();
-        out.push((jump.len() << 4 | len.len()) as u8);
-        out.extend(len);
-        out.extend(jump);
-    }
-    out.push(0);
-    out
 }
 
 /// An attribute that is not resident, with another run list.
@@ -149,20 +121,4 @@ pub(super) fn filled(mut record: Vec<u8>, all: &[Vec<u8>], next: u16) -> Vec<u8>
     set(&mut record, 24, &used.to_le_bytes());
     set(&mut record, 40, &next.to_le_bytes());
     record
-}
-
-#[cfg(test)]
-mod tests {
-    use super::super::super::runs;
-    use super::*;
-    use proptest::prelude::*;
-
-    proptest! {
-        #[test]
-        fn run_lists_are_read_as_they_were_written(list in prop::collection::vec((prop::option::of(0u64..1 << 40), 1u64..1 << 33), 1..60)) {
-            let mut attribute = vec![0; 64];
-            attribute[32] = 64;
-            prop_assert_eq!(runs(&with_runs(&attribute, &list)), list);
-        }
-    }
 }

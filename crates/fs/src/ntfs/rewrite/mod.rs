@@ -7,7 +7,7 @@ mod record;
 mod spread;
 
 use super::walk::{BITMAP, DATA, Ntfs};
-use super::{attributes, fixed, resident, runs};
+use super::{Run, attributes, fixed, resident, runs};
 use crate::bits::Bits;
 use crate::finding::{Finding, Result};
 use crate::resize::{Relocation, View, Wanted, refused, up};
@@ -26,8 +26,6 @@ pub(super) const STANDARD: u32 = 0x10;
 /// Where the attributes of a new record begin, and what ends them.
 pub(super) const FRONT: usize = 0x38;
 pub(super) const END: usize = 8;
-
-pub(super) type Run = (Option<u64>, u64);
 
 /// The number of clusters of a volume of so many bytes; the last sector holds the copy of the boot sector.
 pub(super) fn clusters_in(len: u64, sector: u64, cluster: u64) -> u64 {

@@ -1,9 +1,10 @@
 //! A file whose run lists outgrow its record is laid out again over further records.
 
+use super::super::Run;
 use super::super::runs;
 use super::super::walk::{Attribute, LIST, NUMBER, Ntfs};
 use super::attribute::{Placed, Whole, count, filled, list_entry, name_of, with_id, with_runs};
-use super::{Change, END, FRONT, Run, STANDARD, set};
+use super::{Change, END, FRONT, STANDARD, set};
 use crate::finding::{Finding, Result};
 use crate::resize::up;
 use badger_drive::field::{le16, le32, le64};
