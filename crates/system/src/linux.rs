@@ -7,8 +7,11 @@ use crate::places::{Initial, Place, Places, Sought, whole};
 use badger_drive::field::{le16, le32};
 use badger_inspect::Verdict;
 
+/// A kind of connection, and the modules of which any serves it.
+type Storage = (&'static str, &'static [&'static str]);
+
 /// Drivers for the ways in which a drive is attached: what people call them, and the modules of which one is needed.
-pub const STORAGE: [(&str, &[&str]); 6] = [
+pub const STORAGE: [Storage; 6] = [
     ("SATA", &["ahci"]),
     ("NVMe", &["nvme"]),
     ("USB", &["usb-storage", "usb_storage", "uas"]),
@@ -263,7 +266,7 @@ pub(crate) fn follow(places: &Places, config: &Place, entry: &Entry, links: &mut
 
 /// The initial RAM file systems, and the drivers in them.
 fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, links: &mut Vec<Link>) {
-    let (mut taken, mut unread, mut said) = (Vec::new(), None, Vec::new());
+    let (mut taken, mut left, mut unread, mut said) = (Vec::new(), Vec::new(), None, Vec::new());
     for path in &entry.initrds {
         match wanted(place, path, "initial", "the initial RAM file system") {
             Err(link) => return links.push(link),
@@ -273,7 +276,9 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
                 }
                 Ok(found) => {
                     said.push(format!("{path}: {} files, {}", found.names.len(), found.packed.join(", ")));
-                    taken.extend(found.taken().into_iter().map(str::to_string));
+                    let takes = found.taken();
+                    left.extend(found.modules().into_iter().filter(|name| !takes.contains(name)).map(str::to_string));
+                    taken.extend(takes.into_iter().map(str::to_string));
                     unread = unread.or(found.unread);
                 }
             },
@@ -292,16 +297,26 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
     let builtin =
         system.and_then(|system| folders.iter().find_map(|folder| system.text(&format!("{folder}/{version}/modules.builtin")).ok().flatten()));
     let have: Vec<&str> = taken.iter().map(String::as_str).chain(builtin.iter().flat_map(|text| text.lines()).filter_map(module)).collect();
-    let is_there = |modules: &[&str]| modules.iter().any(|module| have.iter().any(|have| have.replace('-', "_") == module.replace('-', "_")));
-    let (with, without): (Vec<_>, Vec<_>) = STORAGE.iter().partition(|(_, modules)| is_there(modules));
-    let list = |some: &[&(&'static str, &[&str])]| some.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", ");
-    let evidence = (!without.is_empty()).then(|| format!("without a driver: {}", list(&without)));
+    let is_in =
+        |names: &[&str], modules: &[&str]| modules.iter().any(|module| names.iter().any(|name| name.replace('-', "_") == module.replace('-', "_")));
+    let (with, without): (Vec<&Storage>, Vec<&Storage>) = STORAGE.iter().partition(|(_, modules)| is_in(&have, modules));
+    let left: Vec<&str> = left.iter().map(String::as_str).collect();
+    let (idle, without): (Vec<&Storage>, Vec<&Storage>) = without.into_iter().partition(|(_, modules)| is_in(&left, modules));
+    let list = |some: &[&Storage]| some.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", ");
+    let mut evidence = Vec::new();
+    if !without.is_empty() {
+        evidence.push(format!("without a driver: {}", list(&without)));
+    }
+    if !idle.is_empty() {
+        evidence.push(format!("with a driver that it neither lists nor waits for a device to take: {}", list(&idle)));
+    }
     let storage = builtin.is_some().then(|| with.iter().map(|(name, _)| *name).collect());
     let link = match with.is_empty() {
-        true if builtin.is_none() => Link::unknown("drivers", "no driver for storage is in it; what the kernel has itself could not be read"),
-        true => Link::broken("drivers", "no driver for storage is in it, nor in the kernel: it will not find its own disk"),
-        false => Link::holds("drivers", format!("it finds its disk on {}", list(&with))).with(evidence),
+        true if builtin.is_none() => Link::unknown("drivers", "it takes no driver for storage; what the kernel has itself could not be read"),
+        true => Link::broken("drivers", "it takes no driver for storage, nor has the kernel one: it will not find its own disk"),
+        false => Link::holds("drivers", format!("it finds its disk on {}", list(&with))),
     };
+    let link = link.with(evidence);
     links.push(link.offering(Offers { storage, ..Offers::default() }));
 }
 

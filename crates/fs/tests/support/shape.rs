@@ -89,7 +89,7 @@ pub fn judged(family: Family, path: &Path) -> Result<(), String> {
     let words: &[&str] = match family {
         Family::Fat => &["differ", "wrong", "Wrong", "ong file name", "Auto-", "auto-correcting"],
         Family::ExFat => &["ERROR", "corrupted"],
-        Family::Ext => &["IGNORED"],
+        Family::Ext => &["IGNORED", "but journal has data"],
         _ => &[],
     };
     let told = words.iter().any(|word| text.contains(word));
