@@ -1,6 +1,6 @@
 //! Lending and borrowing with the whole program on both sides.
 
-use crate::support::{MIB, Place};
+use crate::support::{MIB, Place, listens};
 use serde_json::Value;
 use std::fs;
 use std::io::{BufRead, BufReader};
@@ -127,7 +127,7 @@ fn a_source_that_is_lent_by_another_way_is_told_by_the_trip_wire() {
     let before = fs::read(&path).unwrap();
     let socket = place.path("s");
     let mut server = Command::new("nbdkit").args(["-f", "-U"]).arg(&socket).arg("file").arg(&path).stdin(Stdio::null()).spawn().unwrap();
-    while !Path::new(&socket).exists() {
+    while !listens(Path::new(&socket)) {
         std::thread::sleep(std::time::Duration::from_millis(10));
     }
     let uri = format!("nbd+unix:///only?socket={}", socket.display());

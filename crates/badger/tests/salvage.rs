@@ -1,6 +1,6 @@
 //! `badger salvage` as a technician runs it: in simulated time, killed and gone on with, from servers that give errors.
 
-use crate::support::{MIB, Place};
+use crate::support::{MIB, Place, listens};
 use rstest::rstest;
 use std::fs;
 use std::io::{BufRead, BufReader};
@@ -133,7 +133,7 @@ fn a_server_that_gives_errors_is_read_to_its_end(#[case] filters: &[&str], #[cas
         .spawn()
         .unwrap();
     for _ in 0..200 {
-        if socket.exists() {
+        if listens(&socket) {
             break;
         }
         std::thread::sleep(Duration::from_millis(20));

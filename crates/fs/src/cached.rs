@@ -125,8 +125,9 @@ const MOST_BUFFERS: usize = 64;
 impl Blocks {
     /// Room for so many bytes, one that was used before if it is not much larger.
     fn buffer(&mut self, len: usize) -> Vec<u8> {
-        let fits = self.buffers.iter().position(|buffer| (len..=len * 2).contains(&buffer.capacity()));
-        let mut buffer = fits.map_or_else(|| Vec::with_capacity(len), |at| self.buffers.swap_remove(at));
+        // New room comes from the system full of zeroes: it is not filled with them once more.
+        let Some(fits) = self.buffers.iter().position(|buffer| (len..=len * 2).contains(&buffer.capacity())) else { return vec![0; len] };
+        let mut buffer = self.buffers.swap_remove(fits);
         buffer.resize(len, 0);
         buffer
     }

@@ -104,8 +104,8 @@ pub(crate) fn drivers(system: &Place, version: &str, archive: &Archive, wanted: 
     }
     // Where nobody waits for devices, only what is listed is taken.
     if let Some(list) = &archive.list {
-        let more: String = told.iter().map(|name| format!("{name}\n")).collect();
-        files.insert(LIST.into(), format!("{}\n{more}", list.trim_end()).into_bytes());
+        let more: String = told.iter().map(|name| format!("\n{name}")).collect();
+        files.insert(LIST.into(), [list.trim_ascii_end(), more.as_bytes(), b"\n"].concat());
     }
     // The lists then name what is in both; modules that are kept in another way would not be found by them.
     let ending = |name: &str| name.rsplit_once(".ko").map(|(_, ending)| ending.to_string());

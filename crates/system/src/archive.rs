@@ -27,8 +27,8 @@ pub struct Archive {
     pub packed: Vec<&'static str>,
     /// What is packed in a way that is not read here, so that its names are not known.
     pub unread: Option<&'static str>,
-    /// What its list of modules that are taken by name says, where it has one; of several the last is read.
-    pub list: Option<String>,
+    /// Its list of modules that are taken by name, where it has one; of several the last counts.
+    pub list: Option<Vec<u8>>,
 }
 
 fn hexadecimal(bytes: &[u8]) -> Option<u64> {
@@ -48,8 +48,8 @@ fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, String
         let name = String::from_utf8_lossy(name.strip_suffix(&[0]).unwrap_or(name)).into_owned();
         at = (at + 110 + name_len).next_multiple_of(4);
         let end = at.checked_add(len).filter(|end| *end <= bytes.len()).ok_or("it is cut off")?;
-        if name.trim_start_matches("./") == LIST && len <= MOST_LIST {
-            out.list = Some(String::from_utf8_lossy(&bytes[at..end]).into_owned());
+        if name.trim_start_matches("./") == LIST {
+            out.list = (len <= MOST_LIST).then(|| bytes[at..end].to_vec());
         }
         at = end.next_multiple_of(4);
         if name == "TRAILER!!!" {
@@ -189,7 +189,8 @@ impl Archive {
         let waits = |name: &String| matches!(name.rsplit('/').next(), Some("udevd" | "systemd-udevd" | "udevadm" | "mdev"));
         let mut modules = self.modules();
         if let Some(list) = self.list.as_ref().filter(|_| !self.names.iter().any(waits)) {
-            let listed: Vec<String> = list.lines().filter_map(|line| Some(line.split_whitespace().next()?.replace('-', "_"))).collect();
+            let text = String::from_utf8_lossy(list);
+            let listed: Vec<String> = text.lines().filter_map(|line| Some(line.split_whitespace().next()?.replace('-', "_"))).collect();
             modules.retain(|module| listed.contains(&module.replace('-', "_")));
         }
         modules

@@ -1,6 +1,11 @@
 //! What the tests of the whole program share: a place of their own, the program, loop devices.
 #![allow(dead_code)]
 
+/// Shared with what lends and borrows.
+#[path = "../../../network/tests/support/listening.rs"]
+mod listening;
+
+pub use listening::listens;
 use serde_json::Value;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};

@@ -1,6 +1,8 @@
 //! What the tests of lending and borrowing share: a bench that lends, drives with known bytes, servers of others.
 #![allow(dead_code)]
 
+mod listening;
+
 use badger_drive::{Control, Workshop};
 use badger_network::{BORROWED, Lender, Lending, Lent, Note, Shelf};
 use std::fs::{self, File};
@@ -94,11 +96,11 @@ pub struct Server {
 }
 
 impl Server {
-    /// Waits until its socket is there.
+    /// Waits until it listens.
     pub fn start(command: &mut Command, socket: &Path) -> Self {
         let child = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         let began = Instant::now();
-        while !socket.exists() {
+        while !listening::listens(socket) {
             assert!(began.elapsed() < Duration::from_secs(20), "no server at {}", socket.display());
             std::thread::sleep(Duration::from_millis(20));
         }
