@@ -1,6 +1,7 @@
 //! Lending and borrowing with the whole program on both sides.
 
-use crate::support::{MIB, Place, listens};
+use crate::support::listening::listens;
+use crate::support::{MIB, Place};
 use serde_json::Value;
 use std::fs;
 use std::io::{BufRead, BufReader};

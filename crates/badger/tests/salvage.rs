@@ -1,6 +1,7 @@
 //! `badger salvage` as a technician runs it: in simulated time, killed and gone on with, from servers that give errors.
 
-use crate::support::{MIB, Place, listens};
+use crate::support::listening::listens;
+use crate::support::{MIB, Place};
 use rstest::rstest;
 use std::fs;
 use std::io::{BufRead, BufReader};

@@ -3,9 +3,8 @@
 
 /// Shared with what lends and borrows.
 #[path = "../../../network/tests/support/listening.rs"]
-mod listening;
+pub mod listening;
 
-pub use listening::listens;
 use serde_json::Value;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
