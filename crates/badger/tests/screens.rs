@@ -442,7 +442,7 @@ fn arrivals_and_departures_show_within_a_second() {
     let description = std::fs::read_to_string(&from).unwrap().replace("Corvane Vault", "Brindle Late").replace("5E81", "0001");
     // A loaded machine may hold up one look at the screen; of several at least one must be in time, both ways.
     let mut best = [Duration::MAX; 2];
-    for _ in 0..4 {
+    for _ in 0..12 {
         let start = Instant::now();
         std::fs::write(&to, &description).unwrap();
         screen.wait_for("Brindle Late");
@@ -453,6 +453,9 @@ fn arrivals_and_departures_show_within_a_second() {
         std::fs::remove_file(&to).unwrap();
         screen.wait_for("8 drives");
         best[1] = best[1].min(start.elapsed());
+        if best.iter().all(|span| *span < Duration::from_secs(1)) {
+            break;
+        }
     }
     assert!(best.iter().all(|span| *span < Duration::from_secs(1)), "{best:?}");
 }
