@@ -1,6 +1,6 @@
 //! Drivers for an initial RAM file system: an archive of the kind `newc` behind what is there, with modules out of the system's own folder.
 
-use crate::archive::{Archive, LIST, module};
+use crate::archive::{Archive, LIST, module, plain_name};
 use crate::places::Place;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -17,11 +17,6 @@ const LISTS: [&str; 8] = [
 ];
 /// Bytes of an archive at the most.
 const MOST: usize = 64 << 20;
-
-/// One name for a module, however it is written.
-fn plain(name: &str) -> String {
-    name.replace('-', "_")
-}
 
 /// One entry: what it is and may, and its content.
 fn entry(out: &mut Vec<u8>, number: usize, name: &str, mode: u32, content: &[u8]) {
@@ -81,17 +76,17 @@ pub(crate) fn drivers(system: &Place, version: &str, archive: &Archive, wanted: 
         .lines()
         .filter_map(|line| {
             let (path, needs) = line.split_once(':')?;
-            Some((plain(module(path)?), (path, needs.split_whitespace().collect())))
+            Some((plain_name(module(path)?), (path, needs.split_whitespace().collect())))
         })
         .collect();
-    let names = |modules: Vec<&str>| -> BTreeSet<String> { modules.into_iter().map(plain).collect() };
+    let names = |modules: Vec<&str>| -> BTreeSet<String> { modules.into_iter().map(plain_name).collect() };
     let (have, taken) = (names(archive.modules()), names(archive.taken()));
     let (mut files, mut told): (BTreeMap<String, Vec<u8>>, Vec<String>) = (BTreeMap::new(), Vec::new());
-    for name in wanted.iter().map(|name| plain(name)) {
+    for name in wanted.iter().map(|name| plain_name(name)) {
         // What is in no list the kernel has itself, or nobody has.
         let Some((path, needs)) = all.get(&name).filter(|_| !taken.contains(&name)) else { continue };
         for path in std::iter::once(path).chain(needs) {
-            if module(path).is_some_and(|name| have.contains(&plain(name))) {
+            if module(path).is_some_and(|name| have.contains(&plain_name(name))) {
                 continue;
             }
             let bytes = system.read(&format!("{folder}/{path}"))?.ok_or_else(|| format!("{path} is in the list of modules, and not there"))?;

@@ -3,6 +3,7 @@
 
 use crate::xz;
 use badger_drive::field::le32;
+use std::collections::HashSet;
 use std::io::Read;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
@@ -190,11 +191,16 @@ impl Archive {
         let mut modules = self.modules();
         if let Some(list) = self.list.as_ref().filter(|_| !self.names.iter().any(waits)) {
             let text = String::from_utf8_lossy(list);
-            let listed: Vec<String> = text.lines().filter_map(|line| Some(line.split_whitespace().next()?.replace('-', "_"))).collect();
-            modules.retain(|module| listed.contains(&module.replace('-', "_")));
+            let listed: HashSet<String> = text.lines().filter_map(|line| line.split_whitespace().next()).map(plain_name).collect();
+            modules.retain(|module| listed.contains(&plain_name(module)));
         }
         modules
     }
+}
+
+/// One name for a module, however it is written.
+pub(crate) fn plain_name(name: &str) -> String {
+    name.replace('-', "_")
 }
 
 /// The name of a module by its path.

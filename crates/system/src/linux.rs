@@ -1,11 +1,12 @@
 //! From a loader's configuration to the system of a Linux machine: entries, kernel, initial RAM file system, root, what is mounted.
 
-use crate::archive::{self, module};
+use crate::archive::{self, module, plain_name};
 use crate::link::{Link, Offers};
 use crate::pe::Program;
 use crate::places::{Initial, Place, Places, Sought, whole};
 use badger_drive::field::{le16, le32};
 use badger_inspect::Verdict;
+use std::collections::HashSet;
 
 /// A kind of connection, and the modules of which any serves it.
 type Storage = (&'static str, &'static [&'static str]);
@@ -266,7 +267,7 @@ pub(crate) fn follow(places: &Places, config: &Place, entry: &Entry, links: &mut
 
 /// The initial RAM file systems, and the drivers in them.
 fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, links: &mut Vec<Link>) {
-    let (mut taken, mut left, mut unread, mut said) = (Vec::new(), Vec::new(), None, Vec::new());
+    let (mut there, mut taken, mut unread, mut said) = (HashSet::new(), HashSet::new(), None, Vec::new());
     for path in &entry.initrds {
         match wanted(place, path, "initial", "the initial RAM file system") {
             Err(link) => return links.push(link),
@@ -276,9 +277,8 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
                 }
                 Ok(found) => {
                     said.push(format!("{path}: {} files, {}", found.names.len(), found.packed.join(", ")));
-                    let takes = found.taken();
-                    left.extend(found.modules().into_iter().filter(|name| !takes.contains(name)).map(str::to_string));
-                    taken.extend(takes.into_iter().map(str::to_string));
+                    there.extend(found.modules().into_iter().map(plain_name));
+                    taken.extend(found.taken().into_iter().map(plain_name));
                     unread = unread.or(found.unread);
                 }
             },
@@ -296,12 +296,10 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
     let folders = ["/lib/modules", "/usr/lib/modules"];
     let builtin =
         system.and_then(|system| folders.iter().find_map(|folder| system.text(&format!("{folder}/{version}/modules.builtin")).ok().flatten()));
-    let have: Vec<&str> = taken.iter().map(String::as_str).chain(builtin.iter().flat_map(|text| text.lines()).filter_map(module)).collect();
-    let is_in =
-        |names: &[&str], modules: &[&str]| modules.iter().any(|module| names.iter().any(|name| name.replace('-', "_") == module.replace('-', "_")));
-    let (with, without): (Vec<&Storage>, Vec<&Storage>) = STORAGE.iter().partition(|(_, modules)| is_in(&have, modules));
-    let left: Vec<&str> = left.iter().map(String::as_str).collect();
-    let (idle, without): (Vec<&Storage>, Vec<&Storage>) = without.into_iter().partition(|(_, modules)| is_in(&left, modules));
+    taken.extend(builtin.iter().flat_map(|text| text.lines()).filter_map(module).map(plain_name));
+    let is_in = |names: &HashSet<String>, modules: &[&str]| modules.iter().any(|module| names.contains(&plain_name(module)));
+    let (with, without): (Vec<&Storage>, Vec<&Storage>) = STORAGE.iter().partition(|(_, modules)| is_in(&taken, modules));
+    let (idle, without): (Vec<&Storage>, Vec<&Storage>) = without.into_iter().partition(|(_, modules)| is_in(&there, modules));
     let list = |some: &[&Storage]| some.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", ");
     let mut evidence = Vec::new();
     if !without.is_empty() {
