@@ -387,7 +387,7 @@ fn a_system_gets_drivers_for_another_controller_and_starts() {
     std::thread::scope(|scope| {
         let rehearsed = |drive| {
             let place = &place;
-            scope.spawn(move || place.json(&["rehearse", path(drive), "--machine", machine]))
+            scope.spawn(move || place.json(&["rehearse", path(drive), "--patience", "60", "--machine", machine]))
         };
         let (without, with) = (rehearsed(&disk), rehearsed(&target));
         let ((code, without), (_, with)) = (without.join().unwrap(), with.join().unwrap());
@@ -396,7 +396,7 @@ fn a_system_gets_drivers_for_another_controller_and_starts() {
     });
     assert_eq!(text(&tool(&["md5sum", path(&disk), path(&target)]).stdout), before, "a rehearsal writes nothing");
     // What starts only what is signed does not start it, and the job says so.
-    let (_, secure) = place.json(&["rehearse", path(&target), "--machine", "uefi-nvme"]);
+    let (_, secure) = place.json(&["rehearse", path(&target), "--patience", "60", "--machine", "uefi-nvme"]);
     assert!(secure["line"]["text"].as_str().unwrap().contains("not signed"), "{secure}");
     let (_, jobs) = place.json(&["jobs"]);
     assert!(jobs.to_string().contains("finished"), "{jobs}");
@@ -442,7 +442,7 @@ fn a_disk_for_bios_becomes_one_for_uefi_and_starts() {
         ]);
     };
     part(starts[0], "root", "e2fsck -fn");
-    let (_, rehearsed) = place.json(&["rehearse", path(&target), "--machine", machine]);
+    let (_, rehearsed) = place.json(&["rehearse", path(&target), "--patience", "60", "--machine", machine]);
     assert_eq!(rehearsed["line"]["result"], "holds", "{rehearsed}");
     let (_, undone) = place.json(&["mend", path(&target), "--undo", "--confirm", "rget"]);
     assert_eq!(undone["outcome"], "undone", "{undone}");

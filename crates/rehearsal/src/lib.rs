@@ -2,6 +2,7 @@
 //! what the system writes goes to an overlay that is thrown away. The outcome is read off its screen and its serial line.
 
 mod emulator;
+mod held;
 mod letters;
 mod monitor;
 mod picture;

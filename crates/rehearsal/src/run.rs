@@ -1,6 +1,7 @@
 //! One rehearsal, from the lent drive to the outcome.
 
 use crate::emulator::{Emulator, Things};
+use crate::held::Held;
 use crate::letters::Letters;
 use crate::monitor::Monitor;
 use crate::picture::Picture;
@@ -22,8 +23,12 @@ use tracing::info;
 
 /// How often screen and serial line are looked at.
 const GLANCE: Duration = Duration::from_millis(700);
-/// A screen that has not changed for so long will not; emulated, everything takes longer.
+/// A screen that has not changed for so long of the machine's own time will not; emulated, everything takes longer.
 const STILL: [Duration; 2] = [Duration::from_secs(180), Duration::from_secs(60)];
+/// A kernel that this bench held up is started anew so often, in all.
+const ATTEMPTS: usize = 3;
+/// Being held up for less than this is not worth a word.
+const WORTH_SAYING: Duration = Duration::from_secs(10);
 /// Of the serial line no more than this is looked at, in bytes.
 const MOST_SERIAL: usize = 1 << 20;
 /// A serial line that says more than this says it for ever.
@@ -58,6 +63,8 @@ pub struct Scene {
     pub serial: Vec<String>,
     /// Since it was switched on.
     pub seconds: f64,
+    /// So long of it this bench had no processor for it.
+    pub held: Duration,
     /// Whether this bench's processor runs it by itself.
     pub is_accelerated: bool,
 }
@@ -103,14 +110,11 @@ impl Rehearsal<'_> {
         let shelf = Shelf(vec![Lent::new("drive".into(), source)]);
         let lender = Lender::at_socket(&dir.path().join("drive")).map_err(|error| failed("the drive cannot be lent", &error))?;
         let ends = Control::new();
-        let attempt = Attempt { emulator: &emulator, machine, patience, control, log, dir: dir.path(), told };
+        let attempt = Attempt { emulator: &emulator, machine, begun: Instant::now(), patience, control, log, dir: dir.path(), told };
         let mut scene = Scene::default();
         let ended = std::thread::scope(|scope| {
             scope.spawn(|| lender.lend(&Lending { shelf: &shelf, tls: None, control: &ends, told: &|_| {} }));
-            let result = match attempt.run(Emulator::has_accelerator(), &mut scene) {
-                Ok(Ended::NotAccelerated) => attempt.run(false, &mut scene),
-                other => other,
-            };
+            let result = attempt.until_known(&mut scene);
             ends.stop();
             result
         })?;
@@ -127,6 +131,9 @@ impl Rehearsal<'_> {
             human(read),
             human(size)
         )];
+        if scene.held >= WORTH_SAYING {
+            evidence.push(format!("for {} of {} this bench was busy with other things", span(scene.held.as_secs_f64()), span(scene.seconds)));
+        }
         let last = |lines: &[String]| lines.iter().filter(|line| !line.trim().is_empty()).cloned().rev().take(LINES).collect::<Vec<_>>();
         evidence.extend(last(&scene.text).into_iter().rev().map(|line| format!("screen: {}", line.trim())));
         evidence.extend(last(&scene.serial).into_iter().rev().map(|line| format!("serial line: {}", line.trim())));
@@ -152,6 +159,11 @@ fn verdict(ended: &Ended, machine: &Machine, firmware: Firmware) -> (Verdict, St
     match ended {
         Ended::Sign(Sign::Up(line)) => (Verdict::Holds, format!("{on} it started: \"{line}\"")),
         Ended::Sign(Sign::Broken(why)) => (Verdict::Fails, format!("{on} it did not start: {why}")),
+        Ended::Sign(Sign::HeldUp(line)) => {
+            let text =
+                format!("{on} its kernel gave up because this bench was too busy, {ATTEMPTS} times: rehearse again when less runs here (\"{line}\")");
+            (Verdict::NotChecked, text)
+        }
         Ended::Off(how) => (Verdict::NotChecked, format!("{on} it {how}, and nothing said that it had come up")),
         Ended::Still(time) => {
             let text = format!("{on} its screen stood still for {}, and nothing said how it went: look at the picture", span(time.as_secs_f64()));
@@ -167,6 +179,7 @@ fn verdict(ended: &Ended, machine: &Machine, firmware: Firmware) -> (Verdict, St
 struct Attempt<'a> {
     emulator: &'a Emulator,
     machine: &'a Machine,
+    begun: Instant,
     patience: Duration,
     control: &'a Control,
     log: &'a Path,
@@ -185,6 +198,19 @@ impl Drop for Running {
 }
 
 impl Attempt<'_> {
+    /// Starts it until something is known of the drive, and not only of this bench.
+    fn until_known(&self, scene: &mut Scene) -> Result<Ended, Refusal> {
+        let mut is_accelerated = Emulator::has_accelerator();
+        let mut left = ATTEMPTS;
+        loop {
+            match self.run(is_accelerated, scene)? {
+                Ended::NotAccelerated if is_accelerated => is_accelerated = false,
+                Ended::Sign(Sign::HeldUp(_)) if left > 1 => left -= 1,
+                ended => return Ok(ended),
+            }
+        }
+    }
+
     fn run(&self, is_accelerated: bool, scene: &mut Scene) -> Result<Ended, Refusal> {
         let failed = |what: &str, error: &dyn std::fmt::Display| Refusal::new("not-rehearsed", format!("{what}: {error}"));
         let of_system = |error: std::io::Error| failed("the emulator cannot be started", &error);
@@ -199,7 +225,7 @@ impl Attempt<'_> {
         command.args(self.emulator.arguments(self.machine, &things, is_accelerated)).env("TMPDIR", self.dir);
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(File::create(&said).map_err(of_system)?);
         let mut running = Running(command.spawn().map_err(of_system)?);
-        let begun = Instant::now();
+        let mut held = Held::of(running.0.id());
         let gone = |error: std::io::Error| {
             let said = fs::read_to_string(&said).unwrap_or_default();
             failed("the emulator does not answer", &format!("{error}; {}", said.lines().last().unwrap_or("it says nothing")))
@@ -212,7 +238,9 @@ impl Attempt<'_> {
         let letters = Emulator::letters().and_then(|path| Letters::of(&fs::read(path).ok()?)).unwrap_or_default();
         let signs = Signs { up: Some(self.machine.up_when.clone()) };
         let still = STILL[usize::from(is_accelerated)];
-        let (shot, mut heard, mut changed) = (self.dir.join("screen"), Serial::default(), Instant::now());
+        let (shot, mut heard) = (self.dir.join("screen"), Serial::default());
+        let (mut changed, mut held_since) = (Instant::now(), Duration::ZERO);
+        *scene = Scene::default();
         loop {
             std::thread::sleep(GLANCE);
             if self.control.is_stopped() {
@@ -222,15 +250,17 @@ impl Attempt<'_> {
             let drawn = if is_over { false } else { monitor.ask("screendump", &json!({ "filename": shot.display().to_string() })).is_ok() };
             let picture = drawn.then(|| fs::read(&shot).ok().and_then(|bytes| Picture::read(&bytes).ok())).flatten();
             let is_more = heard.read(&serial).map_err(|error| failed("what came over the serial line", &error))?;
+            let waited = held.since();
+            (scene.held, held_since) = (scene.held + waited, held_since + waited);
             if is_more || picture.as_ref().is_some_and(|picture| *picture != scene.picture) {
-                changed = Instant::now();
+                (changed, held_since) = (Instant::now(), Duration::ZERO);
             }
             if let Some(picture) = picture {
                 (scene.text, scene.picture) = (letters.read(&picture), picture);
             }
             let text = plain(&heard.text);
             scene.serial = text.lines().rev().take(200).map(str::to_string).collect::<Vec<_>>().into_iter().rev().collect();
-            (scene.seconds, scene.is_accelerated) = (begun.elapsed().as_secs_f64(), is_accelerated);
+            (scene.seconds, scene.is_accelerated) = (self.begun.elapsed().as_secs_f64(), is_accelerated);
             (self.told)(scene);
             if let Some(sign) = signs.read(&text).or_else(|| signs.read(&scene.text.join("\n"))) {
                 return Ok(Ended::Sign(sign));
@@ -251,8 +281,8 @@ impl Attempt<'_> {
             }
             match () {
                 () if heard.total > FLOOD => return Ok(Ended::Flood),
-                () if changed.elapsed() > still => return Ok(Ended::Still(still)),
-                () if begun.elapsed() > self.patience => return Ok(Ended::TimeOut),
+                () if changed.elapsed().saturating_sub(held_since) > still => return Ok(Ended::Still(still)),
+                () if self.begun.elapsed() > self.patience => return Ok(Ended::TimeOut),
                 () => {}
             }
         }

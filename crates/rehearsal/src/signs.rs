@@ -7,6 +7,8 @@ pub enum Sign {
     Up(String),
     /// It will not come up any more.
     Broken(String),
+    /// It gave up because this bench held it up: nothing is known of the drive.
+    HeldUp(String),
 }
 
 /// Words of a system that is up.
@@ -36,6 +38,9 @@ const BROKEN: [(&str, &str); 21] = [
     ("Cannot open access to console", "the system came up as far as its emergency mode, and waits for nobody"),
 ];
 
+/// Words of a kernel that counted too few ticks of an emulated timer while the bench was busy with other things.
+const HELD_UP: &str = "IO-APIC + timer doesn't work";
+
 /// What to look for.
 #[derive(Clone, Debug, Default)]
 pub struct Signs {
@@ -44,7 +49,8 @@ pub struct Signs {
 }
 
 impl Signs {
-    /// The first sign in a text. What is broken counts before what is up, and whatever the machine's own description names before both.
+    /// The first sign in a text. What is broken counts before what is up, and whatever the machine's own description names before both; a kernel
+    /// that was held up says that it panics, too.
     pub fn read(&self, text: &str) -> Option<Sign> {
         let line = |at: usize| {
             let start = text[..at].rfind('\n').map_or(0, |start| start + 1);
@@ -53,6 +59,9 @@ impl Signs {
         };
         if let Some(at) = self.up.as_ref().filter(|up| !up.is_empty()).and_then(|up| text.find(up.as_str())) {
             return Some(Sign::Up(line(at)));
+        }
+        if let Some(at) = text.find(HELD_UP) {
+            return Some(Sign::HeldUp(line(at)));
         }
         if let Some((at, means)) = BROKEN.iter().find_map(|(words, means)| Some((text.find(words)?, means))) {
             return Some(Sign::Broken(format!("{means} (\"{}\")", line(at))));
@@ -102,6 +111,12 @@ mod tests {
     fn signs_are_read(#[case] text: &str, #[case] expected: Option<bool>) {
         let found = Signs { up: Some("ALL-IS-WELL".into()) }.read(text);
         assert_eq!(found.as_ref().map(|sign| matches!(sign, Sign::Up(_))), expected, "{found:?}");
+    }
+
+    #[test]
+    fn a_kernel_that_was_held_up_is_not_one_that_gave_up() {
+        let text = "[    0.1] Kernel panic - not syncing: IO-APIC + timer doesn't work!  Boot with apic=debug and send a report.\n";
+        assert_eq!(Signs::default().read(text), Some(Sign::HeldUp(text.trim().into())));
     }
 
     #[test]

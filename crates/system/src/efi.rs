@@ -142,7 +142,7 @@ fn loaders(place: &Place, programs: &[Found], wrong: &[String], links: &mut Vec<
         processor: Some(programs[at].program.machine),
         is_signed: Some(programs[at].program.is_signed),
         is_fallback: Some(fallback == Some(at)),
-        storage: None,
+        ..Offers::default()
     };
     if let Some(found) = misplaced {
         let text = format!("{} is a program for {}: firmware that looks there cannot run it", found.path, found.program.machine.word());

@@ -34,6 +34,8 @@ pub struct Offers {
     pub is_fallback: Option<bool>,
     /// The ways in which the system finds its own disk, by the words for them.
     pub storage: Option<Vec<&'static str>>,
+    /// Ways for which a driver lies there, and nothing says that it is taken.
+    pub perhaps: Vec<&'static str>,
 }
 
 /// One step from firmware to login.
@@ -48,12 +50,12 @@ pub struct Link {
     /// What that rests on.
     pub evidence: Vec<String>,
     /// What it brings along.
-    pub offers: Offers,
+    pub offers: Box<Offers>,
 }
 
 impl Link {
     pub(crate) fn new(name: &'static str, result: Verdict, text: impl Into<String>) -> Self {
-        Self { name, result, text: text.into(), evidence: Vec::new(), offers: Offers::default() }
+        Self { name, result, text: text.into(), evidence: Vec::new(), offers: Box::default() }
     }
 
     pub(crate) fn holds(name: &'static str, text: impl Into<String>) -> Self {
@@ -74,7 +76,7 @@ impl Link {
     }
 
     pub(crate) fn offering(self, offers: Offers) -> Self {
-        Self { offers, ..self }
+        Self { offers: Box::new(offers), ..self }
     }
 }
 

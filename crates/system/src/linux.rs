@@ -297,10 +297,16 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
     let builtin =
         system.and_then(|system| folders.iter().find_map(|folder| system.text(&format!("{folder}/{version}/modules.builtin")).ok().flatten()));
     taken.extend(builtin.iter().flat_map(|text| text.lines()).filter_map(module).map(plain_name));
+    links.push(drivers(&there, &taken, builtin.is_some()));
+}
+
+/// Whether the system finds its own disk, by the names of modules that lie in its initial RAM file system and of those that it takes.
+fn drivers(there: &HashSet<String>, taken: &HashSet<String>, is_kernel_known: bool) -> Link {
     let is_in = |names: &HashSet<String>, modules: &[&str]| modules.iter().any(|module| names.contains(&plain_name(module)));
-    let (with, without): (Vec<&Storage>, Vec<&Storage>) = STORAGE.iter().partition(|(_, modules)| is_in(&taken, modules));
-    let (idle, without): (Vec<&Storage>, Vec<&Storage>) = without.into_iter().partition(|(_, modules)| is_in(&there, modules));
-    let list = |some: &[&Storage]| some.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", ");
+    let (with, without): (Vec<&Storage>, Vec<&Storage>) = STORAGE.iter().partition(|(_, modules)| is_in(taken, modules));
+    let (idle, without): (Vec<&Storage>, Vec<&Storage>) = without.into_iter().partition(|(_, modules)| is_in(there, modules));
+    let ways = |some: &[&Storage]| some.iter().map(|(name, _)| *name).collect::<Vec<_>>();
+    let list = |some: &[&Storage]| ways(some).join(", ");
     let mut evidence = Vec::new();
     if !without.is_empty() {
         evidence.push(format!("without a driver: {}", list(&without)));
@@ -308,14 +314,18 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
     if !idle.is_empty() {
         evidence.push(format!("with a driver that it neither lists nor waits for a device to take: {}", list(&idle)));
     }
-    let storage = builtin.is_some().then(|| with.iter().map(|(name, _)| *name).collect());
+    let storage = is_kernel_known.then(|| ways(&with));
     let link = match with.is_empty() {
-        true if builtin.is_none() => Link::unknown("drivers", "it takes no driver for storage; what the kernel has itself could not be read"),
+        // A script of its own may load them by name: who did not read it must not call it broken.
+        true if !idle.is_empty() => {
+            let text = format!("it has drivers for {}, and neither lists them nor waits for devices: whether it takes one is not known", list(&idle));
+            Link::unknown("drivers", text)
+        }
+        true if !is_kernel_known => Link::unknown("drivers", "it takes no driver for storage; what the kernel has itself could not be read"),
         true => Link::broken("drivers", "it takes no driver for storage, nor has the kernel one: it will not find its own disk"),
         false => Link::holds("drivers", format!("it finds its disk on {}", list(&with))),
     };
-    let link = link.with(evidence);
-    links.push(link.offering(Offers { storage, ..Offers::default() }));
+    link.with(evidence).offering(Offers { storage, perhaps: ways(&idle), ..Offers::default() })
 }
 
 /// The subvolume that options of a mount name.
@@ -375,5 +385,30 @@ fn mounts(places: &Places, system: &Place, links: &mut Vec<Link>) {
     });
     if let Some(last) = links.last_mut() {
         last.evidence = evidence;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::taken(&["nvme", "ahci"], &["ahci"], true, Verdict::Holds, Some("SATA"), &["NVMe"])]
+    #[case::idle(&["nvme"], &["ext4"], true, Verdict::NotChecked, Some(""), &["NVMe"])]
+    #[case::none(&["ext4"], &["ext4"], true, Verdict::Fails, Some(""), &[])]
+    #[case::kernel_unread(&[], &[], false, Verdict::NotChecked, None, &[])]
+    fn a_driver_that_lies_there_is_neither_taken_nor_missing(
+        #[case] there: &[&str],
+        #[case] taken: &[&str],
+        #[case] is_kernel_known: bool,
+        #[case] result: Verdict,
+        #[case] storage: Option<&str>,
+        #[case] perhaps: &[&str],
+    ) {
+        let names = |all: &[&str]| all.iter().map(|name| name.to_string()).collect();
+        let link = drivers(&names(there), &names(taken), is_kernel_known);
+        let ways = link.offers.storage.as_ref().map(|ways| ways.join(", "));
+        assert_eq!((link.result, ways.as_deref(), &link.offers.perhaps[..]), (result, storage, perhaps), "{}", link.text);
     }
 }

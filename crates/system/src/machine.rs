@@ -236,7 +236,7 @@ pub fn fit(machine: &Machine, guest: &Guest) -> Vec<Line> {
         return out;
     }
     let Some(way) = firmware(machine, guest, &mut out) else { return out };
-    let offered = |of: fn(&Offers) -> bool| way.links.iter().map(|link| &link.offers).find(|offers| of(offers));
+    let offered = |of: fn(&Offers) -> bool| way.links.iter().map(|link| &*link.offers).find(|offers| of(offers));
     let loader = offered(|offers| offers.processor.is_some());
     processor(machine, way, loader, &mut out);
     if way.firmware == Firmware::Uefi && machine.secure_boot {
@@ -258,9 +258,14 @@ pub fn fit(machine: &Machine, guest: &Guest) -> Vec<Line> {
     }
     if let Some(controller) = machine.controller {
         let storage = offered(|offers| offers.storage.is_some()).and_then(|offers| offers.storage.as_ref());
+        let perhaps = offered(|offers| !offers.perhaps.is_empty()).is_some_and(|offers| controller.is_among(&offers.perhaps));
         out.push(match storage {
             Some(storage) if controller.is_among(storage) => {
                 line("controller", Verdict::Holds, format!("the system has a driver for {}", controller.word()))
+            }
+            _ if perhaps => {
+                let text = format!("a driver for {} lies there, and nothing that was read says that it is taken: rehearse it", controller.word());
+                line("controller", Verdict::NotChecked, text)
             }
             Some(storage) => {
                 let have = if storage.is_empty() { "none at all".into() } else { format!("some for {}", storage.join(", ")) };
@@ -392,7 +397,7 @@ mod tests {
     }
 
     fn loader(processor: pe::Machine, is_signed: bool, is_fallback: bool) -> Offers {
-        Offers { processor: Some(processor), is_signed: Some(is_signed), is_fallback: Some(is_fallback), storage: None }
+        Offers { processor: Some(processor), is_signed: Some(is_signed), is_fallback: Some(is_fallback), ..Offers::default() }
     }
 
     fn failing(machine: &str, guest: &Guest) -> Vec<String> {
@@ -446,6 +451,18 @@ mod tests {
         let old = [way(Firmware::Bios, Offers::default(), &["SATA as IDE"])];
         assert_eq!(failing_of_old(&old, 512), Vec::<String>::new());
         assert_eq!(failing_of_old(&old, 4096), ["machine/firmware"]);
+    }
+
+    #[test]
+    fn a_driver_that_may_be_taken_is_not_missing() {
+        let mut chains = [way(Firmware::Uefi, loader(pe::Machine::X64, true, true), &["SATA"])];
+        let result = |chains: &[Chain]| {
+            let lines = fit(&Machine::find("uefi-nvme").unwrap(), &Guest { bus: Bus::Nvme, sector: 512, chains, asleep: None });
+            lines.into_iter().find(|line| line.link == "machine/controller").unwrap().result
+        };
+        assert_eq!(result(&chains), Verdict::Fails);
+        chains[0].links[1].offers.perhaps = vec!["NVMe"];
+        assert_eq!(result(&chains), Verdict::NotChecked);
     }
 
     #[test]
