@@ -33,6 +33,10 @@ impl Screen {
         let env = if colour { "COLORTERM=truecolor" } else { "NO_COLOR=1" };
         let user = self.place.path("user").display().to_string();
         let command = format!("env {env} XDG_STATE_HOME={user} XDG_CONFIG_HOME={user} TERM=tmux-256color LANG=C.UTF-8 {program} {arguments}");
+        // The server of an earlier session goes after its session has gone, and takes a new one with it.
+        while std::os::unix::net::UnixStream::connect(&self.socket).is_ok() {
+            std::thread::sleep(Duration::from_millis(20));
+        }
         tool(&["tmux", "-S", &self.socket, "-f", "/dev/null", "new-session", "-d", "-x", &width.to_string(), "-y", &height.to_string(), &command]);
         tool(&["tmux", "-S", &self.socket, "set", "-g", "status", "off"]);
     }

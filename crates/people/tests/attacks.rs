@@ -232,17 +232,23 @@ fn holes_cost_no_time_and_a_stop_is_heard() {
     assert!(fs::read_to_string(report.list.unwrap()).unwrap().contains("too long to be hashed"));
     // While 2 GB of zeroes are hashed for the manifest, a stop ends it at once.
     let image = place.volume("stop.img", 32, |data| File::create(data.join("rota.db")).unwrap().set_len(2_000_000_001).unwrap());
-    let control = Control::new();
-    let began = Instant::now();
-    let report = std::thread::scope(|scope| {
-        scope.spawn(|| {
-            std::thread::sleep(Duration::from_millis(200));
-            control.stop();
-        });
-        place.fetch_with(&image, &["/rota.db"], &place.path("stopped"), Collision::Skip, &control, &|_| (), &|_| Collision::Skip)
-    });
-    assert_eq!(report.unwrap().outcome, Outcome::Interrupted);
-    assert!(began.elapsed() < Duration::from_millis(1500), "{:?}", began.elapsed());
+    // A loaded machine may be late by itself, but not each time.
+    let after_stop = |attempt: usize| {
+        let control = Control::new();
+        std::thread::scope(|scope| {
+            let stopping = scope.spawn(|| {
+                std::thread::sleep(Duration::from_millis(200));
+                control.stop();
+                Instant::now()
+            });
+            let to = place.path(&format!("stopped-{attempt}"));
+            let report = place.fetch_with(&image, &["/rota.db"], &to, Collision::Skip, &control, &|_| (), &|_| Collision::Skip);
+            assert_eq!(report.unwrap().outcome, Outcome::Interrupted);
+            stopping.join().unwrap().elapsed()
+        })
+    };
+    let late: Vec<Duration> = (0..8).map(after_stop).take_while(|late| *late > Duration::from_millis(300)).collect();
+    assert!(late.len() < 8, "{late:?}");
 }
 
 #[test]
