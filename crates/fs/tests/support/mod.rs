@@ -33,19 +33,9 @@ pub fn noise(len: usize, seed: u64) -> Vec<u8> {
         .collect()
 }
 
-/// A folder for volumes that nobody keeps: in memory where most of that is free, as nothing is gained by waiting for a disk.
-pub fn folder() -> TempDir {
-    const ENOUGH: u64 = 6 << 30;
-    let memory = Path::new("/dev/shm");
-    let place = rustix::fs::statvfs(memory).map_or(0, |place| place.f_bavail * place.f_frsize);
-    let told = fs::read_to_string("/proc/meminfo").unwrap_or_default();
-    let free = told.lines().find_map(|line| line.strip_prefix("MemAvailable:")?.trim().strip_suffix(" kB")?.parse::<u64>().ok()).unwrap_or(0);
-    if place.min(free << 10) > ENOUGH { tempfile::tempdir_in(memory).unwrap() } else { tempfile::tempdir().unwrap() }
-}
-
 /// A folder such as people have: deep and wide, long and foreign names, empty, small and large files.
 pub fn people(plain: bool) -> TempDir {
-    let dir = folder();
+    let dir = tempfile::tempdir().unwrap();
     let put = |path: &str, bytes: &[u8]| {
         let path = dir.path().join(path);
         fs::create_dir_all(path.parent().unwrap()).unwrap();
@@ -87,7 +77,7 @@ pub fn open(path: &Path) -> Box<dyn Volume> {
 }
 
 pub fn image(mib: u64) -> (TempDir, PathBuf) {
-    let dir = folder();
+    let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("volume.img");
     File::create(&path).unwrap().set_len(mib * MIB).unwrap();
     (dir, path)

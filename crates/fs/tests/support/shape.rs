@@ -524,7 +524,7 @@ impl Shape {
 
     fn within(family: Family, seed: u64, most_mib: u64) -> Self {
         let mut random = Random::new(seed ^ (family as u64) << 40);
-        let dir = super::folder();
+        let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("volume.img");
         let data = dir.path().join("data");
         fs::create_dir(&data).unwrap();
