@@ -112,6 +112,19 @@ fn no_driver(disk: &Disk) {
     disk.change(&disk.named("initrd.img"), |_| new);
 }
 
+/// The drivers lie there still, and nothing says that they are to be loaded: their list is changed.
+fn idle_drivers(disk: &Disk, change: &str) {
+    let (packed, script) = (
+        disk.scratch.join("initrd"),
+        "set -o pipefail; mkdir -p $0/idle; cd $0/idle; zstd -qdc $0/out | cpio -id --quiet; \
+        eval $1; find . | cpio -o -H newc --quiet | zstd -q > $0/initrd",
+    );
+    disk.change(&disk.named("initrd.img"), |_| {
+        tool(&["bash", "-ec", script, path(&disk.scratch), change]);
+        fs::read(&packed).unwrap()
+    });
+}
+
 fn one_byte_of_the_initial(disk: &Disk) {
     disk.change(&disk.named("initrd.img"), |mut bytes| {
         let middle = bytes.len() / 2;
@@ -121,7 +134,7 @@ fn one_byte_of_the_initial(disk: &Disk) {
 }
 
 /// What is done to a disk for both firmwares on the newer kind of table, and which links are named for it; `?` in front: as not known.
-static GPT: [Breaks; 31] = [
+static GPT: [Breaks; 33] = [
     ("no program at the fallback path", &["?uefi/loader"], |disk| disk.mtools("mdel", &["::/EFI/BOOT/BOOTX64.EFI"])),
     ("no program at all", &["uefi/loader"], |disk| {
         disk.mtools("mdel", &["::/EFI/BOOT/BOOTX64.EFI"]);
@@ -178,6 +191,8 @@ static GPT: [Breaks; 31] = [
     }),
     ("one byte of the initial RAM file system", &["initial"], one_byte_of_the_initial),
     ("no driver for any disk", &["drivers"], no_driver),
+    ("drivers that nobody lists", &["?drivers"], |disk| idle_drivers(disk, "truncate -s 0 conf/modules")),
+    ("no list of drivers, and nobody who waits for devices", &["?drivers"], |disk| idle_drivers(disk, "rm conf/modules")),
     ("another root", &["root"], |disk| disk.change_text("/boot/grub/grub.cfg", "root=UUID=", "root=UUID=00000000")),
     ("another root in fstab", &["mounts"], |disk| disk.change_text("/etc/fstab", "UUID=", "UUID=0000")),
     ("a volume in fstab that is not there", &["mounts"], |disk| {

@@ -80,6 +80,9 @@ pub(crate) fn drivers(system: &Place, version: &str, archive: &Archive, wanted: 
         })
         .collect();
     let names = |modules: Vec<&str>| -> BTreeSet<String> { modules.into_iter().map(plain_name).collect() };
+    if archive.list.is_none() && !archive.waits() {
+        return Err("nothing in it says which drivers it takes: it has no list of them, and nobody in it waits for devices".into());
+    }
     let (have, taken) = (names(archive.modules()), names(archive.taken()));
     let (mut files, mut told): (BTreeMap<String, Vec<u8>>, Vec<String>) = (BTreeMap::new(), Vec::new());
     for name in wanted.iter().map(|name| plain_name(name)) {
@@ -149,7 +152,8 @@ mod tests {
     #[rstest]
     #[case::nobody_waits(&[("conf/modules", "# few\nahci\nxhci-pci\n")], &["ahci", "xhci_pci"])]
     #[case::somebody_waits(&[("conf/modules", "ahci\n"), ("usr/lib/systemd/systemd-udevd", "")], &["ahci", "nvme", "xhci_pci"])]
-    #[case::no_list(&[], &["ahci", "nvme", "xhci_pci"])]
+    #[case::nobody_waits_or_lists(&[], &[])]
+    #[case::somebody_waits_without_a_list(&[("bin/mdev", "")], &["ahci", "nvme", "xhci_pci"])]
     #[case::a_later_list_behind_it(&[("conf/modules", "ahci\nnvme\n")], &["ahci", "nvme"])]
     fn where_nobody_waits_for_devices_only_what_is_listed_is_taken(#[case] more: &[(&str, &str)], #[case] wanted: &[&str]) {
         let modules = ["ahci.ko", "nvme.ko.xz", "xhci_pci.ko"].map(|name| (format!("lib/modules/6/{name}"), Vec::new()));

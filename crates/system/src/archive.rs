@@ -184,13 +184,27 @@ impl Archive {
         self.names.iter().filter_map(|name| module(name)).collect()
     }
 
-    /// Those of its modules that it takes when it starts, if devices want them. One that has a list and nobody who waits for
-    /// devices takes what it lists.
+    /// Lays another one behind it, as a loader hands over several.
+    pub fn join(&mut self, next: Self) {
+        self.names.extend(next.names);
+        self.bytes += next.bytes;
+        self.packed.extend(next.packed);
+        self.unread = self.unread.or(next.unread);
+        self.list = next.list.or_else(|| self.list.take());
+    }
+
+    /// Whether there is somebody in it who waits for devices and takes their modules.
+    pub fn waits(&self) -> bool {
+        let who = ["udevd", "systemd-udevd", "udevadm", "mdev", "nlplug-findfs"];
+        self.names.iter().any(|name| name.rsplit('/').next().is_some_and(|name| who.contains(&name)))
+    }
+
+    /// Those of its modules that it is known to take when it starts, if devices want them: all where somebody waits for devices,
+    /// what is listed where nobody does. What a script of its own takes by name is not known.
     pub fn taken(&self) -> Vec<&str> {
-        let waits = |name: &String| matches!(name.rsplit('/').next(), Some("udevd" | "systemd-udevd" | "udevadm" | "mdev"));
         let mut modules = self.modules();
-        if let Some(list) = self.list.as_ref().filter(|_| !self.names.iter().any(waits)) {
-            let text = String::from_utf8_lossy(list);
+        if !self.waits() {
+            let text = String::from_utf8_lossy(self.list.as_deref().unwrap_or_default());
             let listed: HashSet<String> = text.lines().filter_map(|line| line.split_whitespace().next()).map(plain_name).collect();
             modules.retain(|module| listed.contains(&plain_name(module)));
         }

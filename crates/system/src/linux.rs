@@ -1,6 +1,6 @@
 //! From a loader's configuration to the system of a Linux machine: entries, kernel, initial RAM file system, root, what is mounted.
 
-use crate::archive::{self, module, plain_name};
+use crate::archive::{self, Archive, module, plain_name};
 use crate::link::{Link, Offers};
 use crate::pe::Program;
 use crate::places::{Initial, Place, Places, Sought, whole};
@@ -267,7 +267,7 @@ pub(crate) fn follow(places: &Places, config: &Place, entry: &Entry, links: &mut
 
 /// The initial RAM file systems, and the drivers in them.
 fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, links: &mut Vec<Link>) {
-    let (mut there, mut taken, mut unread, mut said) = (HashSet::new(), HashSet::new(), None, Vec::new());
+    let (mut whole, mut said) = (Archive::default(), Vec::new());
     for path in &entry.initrds {
         match wanted(place, path, "initial", "the initial RAM file system") {
             Err(link) => return links.push(link),
@@ -277,9 +277,7 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
                 }
                 Ok(found) => {
                     said.push(format!("{path}: {} files, {}", found.names.len(), found.packed.join(", ")));
-                    there.extend(found.modules().into_iter().map(plain_name));
-                    taken.extend(found.taken().into_iter().map(plain_name));
-                    unread = unread.or(found.unread);
+                    whole.join(found);
                 }
             },
         }
@@ -287,7 +285,7 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
     if entry.initrds.is_empty() {
         return links.push(Link::unknown("initial", "there is no initial RAM file system: the kernel must have all drivers itself"));
     }
-    if let Some(packing) = unread {
+    if let Some(packing) = whole.unread {
         let text = format!("the initial RAM file system is packed with {packing}, which is not read here: whether it is whole is not known");
         return links.push(Link::unknown("initial", text).with(said));
     }
@@ -296,6 +294,8 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
     let folders = ["/lib/modules", "/usr/lib/modules"];
     let builtin =
         system.and_then(|system| folders.iter().find_map(|folder| system.text(&format!("{folder}/{version}/modules.builtin")).ok().flatten()));
+    let names = |modules: Vec<&str>| -> HashSet<String> { modules.into_iter().map(plain_name).collect() };
+    let (there, mut taken) = (names(whole.modules()), names(whole.taken()));
     taken.extend(builtin.iter().flat_map(|text| text.lines()).filter_map(module).map(plain_name));
     links.push(drivers(&there, &taken, builtin.is_some()));
 }

@@ -1,7 +1,7 @@
 //! How Dig looks.
 
 use super::view::{Against, Choice, Dig, Entry, Mode, Search, View, choices, rule};
-use crate::draw::{bar, inset, loud, pad, pad_left, picture, print, print_right, say, wrap};
+use crate::draw::{bar, cut_start, inset, loud, pad, pad_left, picture, print, print_right, say, wrap};
 use crate::message::{Hit, Hits};
 use crate::theme::Mean;
 use badger_bench::browse::preview::{Body, Look};
@@ -15,6 +15,7 @@ use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::Span;
+use unicode_width::UnicodeWidthStr;
 
 type Lines = Vec<Vec<Span<'static>>>;
 
@@ -469,6 +470,10 @@ fn copy_lines(copying: &Copying) -> Lines {
     lines
 }
 
+/// What stands before the place that files go to, and the columns that the place has in any case.
+const TO: &str = "  to    ";
+const PATH: usize = 16;
+
 /// What is picked, how much it is, and where it goes.
 fn picked_lines(view: &View, width: usize) -> Lines {
     let mut lines = Lines::new();
@@ -487,18 +492,20 @@ fn picked_lines(view: &View, width: usize) -> Lines {
         say(Mean::Quiet, format!("   {}", crate::draw::cut(&names.join(" · "), width.saturating_sub(32)))),
     ]);
     let into = view.into.as_ref().map_or_else(|| "nowhere yet: o names a folder".into(), |into| into.display().to_string());
-    let mut spans = vec![say(Mean::Quiet, "  to    "), say(Mean::Text, into)];
+    let mut after = Vec::new();
     if let (Some(free), Some(Counted { bytes, .. })) = (view.free, total) {
-        let (full, rest) = bar(bytes as f64 / free.max(1) as f64, 16);
+        let (full, rest) = bar(bytes as f64 / free.max(1) as f64, if width < 100 { 10 } else { 16 });
         let fits = bytes <= free;
-        spans.extend([
+        after.extend([
             say(Mean::Quiet, "   "),
             say(if fits { Mean::Target } else { Mean::Stop }, full),
             say(Mean::Quiet, rest),
             say(Mean::Text, if fits { format!("  {} free", human(free)) } else { format!("  ◆ {} too little", human(bytes - free)) }),
         ]);
     }
-    spans.push(say(Mean::Quiet, format!("   {}", rule(view.collision))));
-    lines.push(spans);
+    after.push(say(Mean::Quiet, format!("   {}", rule(view.collision))));
+    // What does not fit is said whole, however long the path.
+    let room = width.saturating_sub(TO.len() + after.iter().map(|span| span.content.width()).sum::<usize>());
+    lines.push([vec![say(Mean::Quiet, TO), say(Mean::Text, cut_start(&into, room.max(PATH)))], after].concat());
     lines
 }

@@ -47,6 +47,22 @@ pub fn cut(text: &str, width: usize) -> String {
     out
 }
 
+/// Cuts a text to `width` columns at its beginning: the end of a path says more than the folders before it.
+pub fn cut_start(text: &str, width: usize) -> String {
+    if text.width() <= width {
+        return text.to_string();
+    }
+    let mut left = width.saturating_sub(1);
+    let kept = text.char_indices().rev().take_while(|(_, c)| {
+        let wide = c.width().unwrap_or(0);
+        let fits = wide <= left;
+        left = left.saturating_sub(wide);
+        fits
+    });
+    let start = kept.last().map_or(text.len(), |(at, _)| at);
+    if width > 0 { format!("…{}", &text[start..]) } else { String::new() }
+}
+
 /// A text in exactly `width` columns, to the left.
 pub fn pad(text: &str, width: usize) -> String {
     let text = cut(text, width);
@@ -155,6 +171,17 @@ mod tests {
     fn texts_never_get_wider_than_their_room(#[case] text: &str, #[case] width: usize, #[case] expected: &str) {
         assert_eq!(cut(text, width), expected);
         assert_eq!(pad(text, width).width(), width);
+    }
+
+    #[rstest]
+    #[case("/srv/taken", 10, "/srv/taken")]
+    #[case("/srv/taken", 9, "…rv/taken")]
+    #[case("/srv/taken", 1, "…")]
+    #[case("/srv/taken", 0, "")]
+    #[case("日本語", 5, "…本語")]
+    #[case("日本語", 4, "…語")]
+    fn the_end_of_a_path_stays(#[case] path: &str, #[case] width: usize, #[case] expected: &str) {
+        assert_eq!(cut_start(path, width), expected);
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use super::lines::{at_stake, hazard_lines};
 use super::view::JobView;
-use crate::draw::{cut, loud, pad, pad_left, print, ribbon, say, wrap};
+use crate::draw::{cut, cut_start, loud, pad, pad_left, print, ribbon, say, wrap};
 use crate::theme::Mean;
 use badger_bench::ledger::day;
 use badger_bench::sheet::DriveFacts;
@@ -74,12 +74,7 @@ fn held(buf: &mut Buffer, area: Rect, (title, mean): (&'static str, Mean), stake
     lines.extend(stake.newest.iter().map(|file| {
         let head = format!("  {}  {}  ", day(file.modified), pad_left(&human(file.size), 8));
         let room = width.saturating_sub(head.chars().count());
-        // The name at its end says more than the folders before it.
-        let path: String = match file.path.chars().count() {
-            len if len > room => std::iter::once('…').chain(file.path.chars().skip(len + 1 - room)).collect(),
-            _ => file.path.clone(),
-        };
-        vec![say(Mean::Quiet, head), say(Mean::Text, path)]
+        vec![say(Mean::Quiet, head), say(Mean::Text, cut_start(&file.path, room))]
     }));
     for (spans, y) in lines.into_iter().zip(area.y..area.bottom()) {
         print(buf, area.x, y, area.width, spans);
