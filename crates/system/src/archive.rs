@@ -4,6 +4,7 @@
 use crate::xz;
 use badger_drive::field::le32;
 use std::collections::HashSet;
+use std::fmt::{self, Display, Formatter};
 use std::io::Read;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
@@ -16,6 +17,32 @@ const MOST_FILES: usize = 200_000;
 /// The list of modules that are taken by name, and its bytes at the most.
 pub(crate) const LIST: &str = "conf/modules";
 const MOST_LIST: usize = 64 << 10;
+
+/// Why it was not gone through to its end.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Wrong {
+    /// It is damaged or cut off.
+    Damaged(String),
+    /// It has more of this than is gone through here: whether it is whole is not known.
+    Beyond(&'static str),
+}
+
+impl Display for Wrong {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Damaged(why) => f.write_str(why),
+            Self::Beyond(what) => write!(f, "it has more {what} than are gone through here: whether it is whole is not known"),
+        }
+    }
+}
+
+impl<T: Into<String>> From<T> for Wrong {
+    fn from(why: T) -> Self {
+        Self::Damaged(why.into())
+    }
+}
+
+const BYTES: Wrong = Wrong::Beyond("bytes, unpacked,");
 
 /// What is in it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -37,11 +64,11 @@ fn hexadecimal(bytes: &[u8]) -> Option<u64> {
 }
 
 /// Gathers the names in a plain part; where it ends.
-fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, String> {
+fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, Wrong> {
     loop {
         let head = bytes.get(at..at + 110).ok_or("it is cut off")?;
         if !head.starts_with(b"07070") {
-            return Err(format!("it is damaged at byte {at} of its archive"));
+            return Err(format!("it is damaged at byte {at} of its archive").into());
         }
         let number = |from: usize| hexadecimal(&head[from..from + 8]).ok_or_else(|| format!("it is damaged at byte {at} of its archive"));
         let (len, name_len) = (number(54)? as usize, number(94)? as usize);
@@ -57,7 +84,7 @@ fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, String
             return Ok(at.min(bytes.len()));
         }
         if out.names.len() == MOST_FILES {
-            return Err("it has more files than any".into());
+            return Err(Wrong::Beyond("files"));
         }
         out.names.push(name);
     }
@@ -75,7 +102,7 @@ fn blocks(bytes: &[u8], out: &mut Vec<u8>) -> std::io::Result<usize> {
         let packed = bytes.get(at + 4..(at + 4).saturating_add(len)).ok_or_else(|| std::io::Error::other("it is cut off"))?;
         let long = lz4_flex::block::decompress_into(packed, &mut block).map_err(std::io::Error::other)?;
         if (out.len() + long) as u64 >= MOST {
-            return Err(std::io::Error::other("unpacked it is longer than any"));
+            return Err(std::io::ErrorKind::FileTooLarge.into());
         }
         out.extend_from_slice(&block[..long]);
         at += 4 + len;
@@ -84,7 +111,7 @@ fn blocks(bytes: &[u8], out: &mut Vec<u8>) -> std::io::Result<usize> {
 }
 
 /// What is packed in front of a rest, unpacked, with the bytes that are left behind it; `None` where it is packed in a way that is not read.
-fn unpack(rest: &[u8], at: usize, out: &mut Archive) -> Result<Option<(Vec<u8>, usize)>, String> {
+fn unpack(rest: &[u8], at: usize, out: &mut Archive) -> Result<Option<(Vec<u8>, usize)>, Wrong> {
     let mut unpacked = Vec::new();
     let result = match rest {
         [0x28, 0xb5, 0x2f, 0xfd, ..] => {
@@ -106,7 +133,7 @@ fn unpack(rest: &[u8], at: usize, out: &mut Archive) -> Result<Option<(Vec<u8>, 
                 return Ok(None);
             }
             Err(xz::Wrong::Damaged(why)) => Err(std::io::Error::other(why)),
-            Ok((_, long)) if long >= MOST => return Err("unpacked it is longer than any".into()),
+            Ok((_, long)) if long >= MOST => return Err(BYTES),
             Ok((end, _)) => {
                 out.packed.push("xz");
                 let mut from = &rest[..end];
@@ -133,17 +160,20 @@ fn unpack(rest: &[u8], at: usize, out: &mut Archive) -> Result<Option<(Vec<u8>, 
             out.unread = Some("LZMA");
             return Ok(None);
         }
-        _ => return Err(format!("what stands at byte {at} is neither an archive nor packed")),
+        _ => return Err(format!("what stands at byte {at} is neither an archive nor packed").into()),
     };
-    let left = result.map_err(|error| format!("it cannot be unpacked: {error}"))?;
+    let left = result.map_err(|error| match error.kind() {
+        std::io::ErrorKind::FileTooLarge => BYTES,
+        _ => format!("it cannot be unpacked: {error}").into(),
+    })?;
     Ok(Some((unpacked, left)))
 }
 
 /// Goes through all of it.
 ///
 /// # Errors
-/// Where it is damaged or cut off.
-pub fn read(bytes: &[u8]) -> Result<Archive, String> {
+/// Where it is damaged or cut off, or has more than is gone through here.
+pub fn read(bytes: &[u8]) -> Result<Archive, Wrong> {
     let mut out = Archive::default();
     let mut at = 0;
     while at < bytes.len() {
@@ -159,7 +189,7 @@ pub fn read(bytes: &[u8]) -> Result<Archive, String> {
         }
         let Some((unpacked, left)) = unpack(rest, at, &mut out)? else { return Ok(out) };
         if out.bytes + unpacked.len() as u64 >= MOST {
-            return Err("unpacked it is longer than any".into());
+            return Err(BYTES);
         }
         let mut inner = 0;
         while inner < unpacked.len() {

@@ -1,9 +1,9 @@
 //! From a loader's configuration to the system of a Linux machine: entries, kernel, initial RAM file system, root, what is mounted.
 
-use crate::archive::{self, Archive, module, plain_name};
+use crate::archive::{self, Archive, Wrong, module, plain_name};
 use crate::link::{Link, Offers};
 use crate::pe::Program;
-use crate::places::{Initial, Place, Places, Sought, whole};
+use crate::places::{Initial, MOST_FILE, Place, Places, Sought, whole};
 use badger_drive::field::{le16, le32};
 use badger_inspect::Verdict;
 use std::collections::HashSet;
@@ -201,7 +201,19 @@ fn wanted(place: &Place, path: &str, link: &'static str, what: &str) -> Result<V
         }
         Sought::Unreadable(why) => Err(Link::broken(link, format!("{what} {path} on {} cannot be read: {why}", place.name()))),
         Sought::Here(content) if content.size() == 0 => Err(Link::broken(link, format!("{what} {path} on {} is empty", place.name()))),
+        Sought::Here(content) if content.size() > MOST_FILE => {
+            let text = format!("{what} {path} on {} is longer than what is read here: whether it is whole is not known", place.name());
+            Err(Link::unknown(link, text))
+        }
         Sought::Here(content) => whole(&content).map_err(|why| Link::broken(link, format!("{what} {path} on {}: {why}", place.name()))),
+    }
+}
+
+/// What comes of an initial RAM file system that was not gone through to its end: a limit of ours is no fault of it.
+pub(crate) fn unread(why: &Wrong) -> fn(&'static str, String) -> Link {
+    match why {
+        Wrong::Damaged(_) => |name, text| Link::broken(name, text),
+        Wrong::Beyond(_) => |name, text| Link::unknown(name, text),
     }
 }
 
@@ -273,7 +285,8 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
             Err(link) => return links.push(link),
             Ok(bytes) => match archive::read(&bytes) {
                 Err(why) => {
-                    return links.push(Link::broken("initial", format!("the initial RAM file system {path} on {}: {why}", place.name())));
+                    let told = unread(&why);
+                    return links.push(told("initial", format!("the initial RAM file system {path} on {}: {why}", place.name())));
                 }
                 Ok(found) => {
                     said.push(format!("{path}: {} files, {}", found.names.len(), found.packed.join(", ")));

@@ -1,6 +1,6 @@
 //! Bytes that mean ill: nothing panics, nothing goes round for ever, nothing takes memory without end.
 
-use badger_system::archive;
+use badger_system::archive::{self, Wrong};
 use badger_system::licence::decoded;
 use badger_system::linux::{entries, specified};
 use badger_system::pe::Program;
@@ -52,13 +52,24 @@ fn archives_of_the_system_are_read() {
     assert!(archive::read(&[]).is_err() && archive::read(&[0; 4096]).is_err());
 }
 
+/// Of more files than anybody has it is not known whether they are whole; that is no damage.
+#[test]
+fn more_files_than_any_are_not_called_damaged() {
+    let one = format!("070701{}", "00000000".repeat(11) + "00000002" + "00000000");
+    let one = [one.as_bytes(), b"a\0"].concat();
+    assert_eq!(one.len() % 4, 0);
+    let all = |count: usize| [one.repeat(count), format!("070701{}0000000b00000000TRAILER!!!\0\0\0\0", "00000000".repeat(11)).into_bytes()].concat();
+    assert_eq!(archive::read(&all(200_000)).unwrap().names.len(), 200_000);
+    assert_eq!(archive::read(&all(200_001)), Err(Wrong::Beyond("files")));
+}
+
 /// What unpacks to more than any is not unpacked to be found out.
 #[test]
 fn what_would_fill_the_memory_is_not_unpacked() {
     let script = "head -c 700M /dev/zero | xz -0 -T1 -c";
     let bomb = Command::new("bash").args(["-c", script]).output().unwrap().stdout;
     assert!(bomb.len() < 1 << 20);
-    assert_eq!(archive::read(&bomb), Err("unpacked it is longer than any".into()));
+    assert_eq!(archive::read(&bomb), Err(Wrong::Beyond("bytes, unpacked,")));
     let other = Command::new("bash").args(["-c", "head -c 100000 /dev/zero | xz --x86 --lzma2 -c"]).output().unwrap().stdout;
     assert!(archive::read(&other).unwrap().unread.is_some());
 }
