@@ -295,7 +295,7 @@ fn unified(places: &Places, place: &Place, found: &Found, links: &mut Vec<Link>)
     links.push(Link::holds("kernel", format!("{} on {} holds a kernel", found.path, place.name())).with(text(".uname")));
     match found.program.section(&found.bytes, ".initrd").map(crate::archive::read) {
         Some(Ok(archive)) => links.push(Link::holds("initial", format!("the initial RAM file system in it is whole, {} files", archive.names.len()))),
-        Some(Err(why)) => links.push(linux::unread(&why)("initial", format!("the initial RAM file system in it: {why}"))),
+        Some(Err(why)) => links.push(linux::unread("in it", &why)),
         None => links.push(Link::unknown("initial", "there is no initial RAM file system in it")),
     }
     let options = text(".cmdline").map(|text| words(&text)).unwrap_or_default();

@@ -210,10 +210,11 @@ fn wanted(place: &Place, path: &str, link: &'static str, what: &str) -> Result<V
 }
 
 /// What comes of an initial RAM file system that was not gone through to its end: a limit of ours is no fault of it.
-pub(crate) fn unread(why: &Wrong) -> fn(&'static str, String) -> Link {
+pub(crate) fn unread(place: &str, why: &Wrong) -> Link {
+    let text = format!("the initial RAM file system {place}: {why}");
     match why {
-        Wrong::Damaged(_) => |name, text| Link::broken(name, text),
-        Wrong::Beyond(_) => |name, text| Link::unknown(name, text),
+        Wrong::Damaged(_) => Link::broken("initial", text),
+        Wrong::Beyond(_) => Link::unknown("initial", text),
     }
 }
 
@@ -284,10 +285,7 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
         match wanted(place, path, "initial", "the initial RAM file system") {
             Err(link) => return links.push(link),
             Ok(bytes) => match archive::read(&bytes) {
-                Err(why) => {
-                    let told = unread(&why);
-                    return links.push(told("initial", format!("the initial RAM file system {path} on {}: {why}", place.name())));
-                }
+                Err(why) => return links.push(unread(&format!("{path} on {}", place.name()), &why)),
                 Ok(found) => {
                     said.push(format!("{path}: {} files, {}", found.names.len(), found.packed.join(", ")));
                     whole.join(found);
