@@ -9,7 +9,8 @@ use crate::ground::{Footing, Ground, Layer};
 use crate::identity::{Bus, Identity};
 use crate::medium::Geometry;
 use crate::sysfs::{Mount, Sysfs};
-use rustix::fs::{AtFlags, FileType, Mode, OFlags};
+use rustix::fs::{AtFlags, FileType, Mode, OFlags, RawDir};
+use rustix::io::Errno;
 use std::collections::{BTreeMap, HashSet};
 use std::fs::{self, File};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
@@ -266,7 +267,8 @@ impl Sysfs {
             add(&above, Use::Mounted(mount.place));
         }
         for entry in fs::read_dir(self.root.join("sys/block")).into_iter().flatten().flatten() {
-            let Some((major, minor)) = self.numbers_of(&entry.path()) else { continue };
+            // Most loop devices are free.
+            let Some((major, minor)) = self.numbers_of(&entry.path()).filter(|_| entry.path().join("loop").exists()) else { continue };
             let own = |layer: &Layer| layer.exact && layer.footing == Footing::Device { major, minor };
             if self.loop_backing((major, minor)).is_some() && !ground.layers.iter().any(own) {
                 add(&Ground::of_device(major, minor, self), Use::Held(entry.file_name().to_string_lossy().into_owned()));
@@ -285,7 +287,12 @@ impl Sysfs {
         }
     }
 
-    /// Other programs that have something open for writing that lies on these very bytes.
+    /// Whether [`Sysfs::writers`] sees the programs of every user: only root does.
+    pub fn sees_all_writers(&self) -> bool {
+        !self.live() || rustix::process::geteuid().is_root()
+    }
+
+    /// Other programs that have something open for writing that lies on these very bytes, as far as this user may look.
     pub fn writers(&self, ground: &Ground) -> Vec<Use> {
         if !self.live() {
             return Vec::new();
@@ -304,19 +311,24 @@ impl Sysfs {
     /// The same at this moment, and whether all of them are children of this program.
     fn writers_now(&self, ground: &Ground) -> (Vec<Use>, bool) {
         let inodes: HashSet<u64> = ground.layers.iter().filter(|layer| layer.exact).filter_map(|layer| layer.footing.inode()).collect();
-        let (mut uses, mut strangers) = (Vec::new(), false);
+        let (mut uses, mut strangers, own) = (Vec::new(), false, std::process::id());
+        let mut names = Vec::with_capacity(32 << 10);
         for process in fs::read_dir("/proc").into_iter().flatten().flatten() {
             let Some(id) = process.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
-            if id == std::process::id() {
+            if id == own {
                 continue;
             }
             // Each is asked for from its own directory: a way from the root takes three times as long, and there are thousands.
             let fds = process.path().join("fd");
             let Ok(open) = rustix::fs::open(&fds, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty()) else { continue };
-            for entry in
-                rustix::fs::Dir::read_from(&open).into_iter().flatten().flatten().filter(|entry| !entry.file_name().to_bytes().starts_with(b"."))
-            {
-                let Ok(stat) = rustix::fs::statat(&open, entry.file_name(), AtFlags::empty()) else { continue };
+            let mut entries = RawDir::new(&open, names.spare_capacity_mut());
+            while let Some(Ok(entry)) = entries.next() {
+                let stat = match rustix::fs::statat(&open, entry.file_name(), AtFlags::empty()) {
+                    Ok(stat) => stat,
+                    // Who may not see one of them sees none.
+                    Err(Errno::ACCESS) => break,
+                    Err(_) => continue,
+                };
                 let candidate = FileType::from_raw_mode(stat.st_mode) == FileType::BlockDevice || inodes.contains(&stat.st_ino);
                 let Some(name) = entry.file_name().to_str().ok().filter(|_| candidate) else { continue };
                 let info = || fs::read_to_string(process.path().join("fdinfo").join(name)).unwrap_or_default();

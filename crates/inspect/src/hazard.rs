@@ -103,6 +103,10 @@ pub fn of_places(workshop: &Workshop, source: &Source, candidate: &Candidate) ->
     for used in uses {
         out.push(Hazard::new(Level::Mind, "source-in-use", format!("the source is {used}: what changes while it is copied may not fit together")));
     }
+    if !workshop.sysfs.sees_all_writers() {
+        let text = "whether another user's program writes to source or target right now is not to be seen: only root sees all programs";
+        out.push(Hazard::new(Level::Note, "writers-unseen", text));
+    }
     if found.is_some_and(|found| found.system) {
         out.push(Hazard::new(Level::Mind, "source-is-system", "the source is the disk this machine runs from"));
     }

@@ -12,10 +12,12 @@ use badger_inspect::Looked;
 
 /// Where firmware looks that knows nothing of the drive, for each processor.
 pub(crate) const FALLBACK: [(&str, Machine); 3] = [("bootx64.efi", Machine::X64), ("bootia32.efi", Machine::X86), ("bootaa64.efi", Machine::Arm64)];
-/// Programs are no longer than this.
+/// A longer program is not looked into.
 const MOST_PROGRAM: u64 = 256 << 20;
-/// All of them together are no longer than this.
+/// Nor are more bytes of all of them together.
 const MOST_PROGRAMS: u64 = 512 << 20;
+/// Nor more folders.
+const MOST_FOLDERS: usize = 200;
 
 /// A program on the system partition.
 struct Found {
@@ -24,9 +26,25 @@ struct Found {
     program: Program,
 }
 
+/// The programs on a system partition.
+#[derive(Default)]
+struct Programs {
+    /// Those that are sound.
+    sound: Vec<Found>,
+    /// Why others are not, path first.
+    wrong: Vec<String>,
+    /// What was not looked into, path first: a limit of ours, and no fault.
+    beyond: Vec<String>,
+}
+
+/// Whether a path, or a text that begins with one, lies where firmware looks by itself.
+fn is_fallback(path: &str) -> bool {
+    path.to_lowercase().starts_with("/efi/boot/")
+}
+
 impl Found {
     fn is_fallback(&self) -> bool {
-        self.path.to_lowercase().starts_with("/efi/boot/")
+        is_fallback(&self.path)
     }
 
     fn says(&self, text: &[u8]) -> bool {
@@ -70,8 +88,8 @@ pub(crate) fn chain(looked: &Looked, places: &Places) -> Option<Chain> {
         links.push(broken(format!("the files of the system partition cannot be read: {why}")));
         return chain(links);
     }
-    let (programs, wrong) = programs(place);
-    let Some(start) = loaders(place, &programs, &wrong, &mut links) else { return chain(links) };
+    let programs = programs(place);
+    let Some(start) = loaders(place, &programs, &mut links) else { return chain(links) };
     from(looked, places, place, start, &programs, &mut links);
     chain(links)
 }
@@ -80,9 +98,9 @@ fn is_fat(place: &Place) -> bool {
     matches!(place.found.as_ref().map(|found| found.kind), Some(Kind::Fat12 | Kind::Fat16 | Kind::Fat32))
 }
 
-/// Every program below `/EFI`, two folders deep, and why others are none.
-fn programs(place: &Place) -> (Vec<Found>, Vec<String>) {
-    let (mut out, mut wrong, mut total) = (Vec::new(), Vec::new(), 0);
+/// Every program below `/EFI`, two folders deep.
+fn programs(place: &Place) -> Programs {
+    let (mut out, mut total) = (Programs::default(), 0);
     let mut folders = vec!["/EFI".to_string()];
     for (name, node) in place.list("/EFI") {
         if node.kind == NodeKind::Directory {
@@ -94,31 +112,34 @@ fn programs(place: &Place) -> (Vec<Found>, Vec<String>) {
         }
     }
     folders.sort();
-    for folder in folders.iter().take(200) {
+    let rest = folders.split_off(folders.len().min(MOST_FOLDERS));
+    out.beyond.extend(rest.first().map(|first| format!("{first} and folders after it were not looked at: there are more than are gone through")));
+    for folder in &folders {
         for (name, node) in place.list(folder) {
-            if node.kind != NodeKind::File || !name.to_lowercase().ends_with(".efi") || node.size > MOST_PROGRAM {
+            if node.kind != NodeKind::File || !name.to_lowercase().ends_with(".efi") {
                 continue;
             }
             let path = format!("{folder}/{name}");
-            total += node.size;
-            if total > MOST_PROGRAMS {
-                wrong.push(format!("{path} and what comes after it was not looked at: there is more than any system has"));
-                return (out, wrong);
+            if node.size > MOST_PROGRAM || total + node.size > MOST_PROGRAMS {
+                out.beyond.push(format!("{path} was not looked into: there is more than is read here"));
+                continue;
             }
+            total += node.size;
             match place.read(&path).map(|bytes| bytes.unwrap_or_default()) {
-                Err(why) => wrong.push(format!("{path} cannot be read: {why}")),
+                Err(why) => out.wrong.push(format!("{path} cannot be read: {why}")),
                 Ok(bytes) => match Program::read(&bytes) {
-                    Err(why) => wrong.push(format!("{path}: {why}")),
-                    Ok(program) => out.push(Found { path, bytes, program }),
+                    Err(why) => out.wrong.push(format!("{path}: {why}")),
+                    Ok(program) => out.sound.push(Found { path, bytes, program }),
                 },
             }
         }
     }
-    (out, wrong)
+    out
 }
 
 /// The program that firmware starts, by its number.
-fn loaders(place: &Place, programs: &[Found], wrong: &[String], links: &mut Vec<Link>) -> Option<usize> {
+fn loaders(place: &Place, all: &Programs, links: &mut Vec<Link>) -> Option<usize> {
+    let Programs { sound: programs, wrong, beyond } = all;
     let said = programs.iter().map(|found| {
         format!(
             "{}: {}{}",
@@ -127,7 +148,7 @@ fn loaders(place: &Place, programs: &[Found], wrong: &[String], links: &mut Vec<
             if found.program.is_signed { ", signed" } else { ", not signed: not with Secure Boot" }
         )
     });
-    let evidence: Vec<String> = said.chain(wrong.iter().cloned()).collect();
+    let evidence: Vec<String> = said.chain(wrong.iter().cloned()).chain(beyond.iter().cloned()).collect();
     let fallback = programs.iter().position(|found| {
         let name = found.path.rsplit('/').next().unwrap_or_default().to_lowercase();
         found.is_fallback() && FALLBACK.iter().any(|(wanted, machine)| *wanted == name && *machine == found.program.machine)
@@ -136,7 +157,9 @@ fn loaders(place: &Place, programs: &[Found], wrong: &[String], links: &mut Vec<
         let name = found.path.rsplit('/').next().unwrap_or_default().to_lowercase();
         found.is_fallback() && FALLBACK.iter().any(|(wanted, machine)| *wanted == name && *machine != found.program.machine)
     });
-    let damaged = wrong.iter().find(|text| text.to_lowercase().starts_with("/efi/boot/boot"));
+    let at_fallback = |text: &&String| text.to_lowercase().starts_with("/efi/boot/boot");
+    let (damaged, unseen) =
+        (wrong.iter().find(at_fallback), beyond.iter().find(at_fallback).or_else(|| beyond.first().filter(|_| programs.is_empty())));
     let own = programs.iter().position(|found| !found.is_fallback() && found.program.is_for_firmware && is_loader(&found.path));
     let offers = |at: usize| Offers {
         processor: Some(programs[at].program.machine),
@@ -160,6 +183,10 @@ fn loaders(place: &Place, programs: &[Found], wrong: &[String], links: &mut Vec<
         }
         (None, _, Some(damaged)) => {
             links.push(Link::broken("loader", damaged.clone()).with(evidence));
+            None
+        }
+        (None, _, None) if unseen.is_some() => {
+            links.push(Link::unknown("loader", unseen.cloned().unwrap_or_default()).with(evidence));
             None
         }
         (None, Some(at), None) => {
@@ -190,9 +217,9 @@ pub(crate) struct Fallback<'a> {
 /// A loader for where firmware looks by itself. `None` where one is there, or none is known.
 pub(crate) fn fallback(places: &Places) -> Option<Fallback<'_>> {
     let place = places.all.iter().find(|place| place.partition.type_code.is_efi() && is_fat(place) && !place.list("/EFI").is_empty())?;
-    let (programs, wrong) = programs(place);
-    // What is there and damaged is not written over.
-    if programs.iter().any(Found::is_fallback) || wrong.iter().any(|text| text.to_lowercase().starts_with("/efi/boot/")) {
+    let Programs { sound: programs, wrong, beyond } = programs(place);
+    // What is there and damaged, or was not looked into, is not written over.
+    if programs.iter().any(Found::is_fallback) || wrong.iter().chain(&beyond).any(|text| is_fallback(text)) {
         return None;
     }
     let is_own = |found: &&Found| found.program.is_for_firmware && is_loader(&found.path);
@@ -216,7 +243,8 @@ fn is_loader(path: &str) -> bool {
 }
 
 /// Goes on from a program.
-fn from(looked: &Looked, places: &Places, place: &Place, start: usize, programs: &[Found], links: &mut Vec<Link>) {
+fn from(looked: &Looked, places: &Places, place: &Place, start: usize, all: &Programs, links: &mut Vec<Link>) {
+    let programs = &all.sound[..];
     let found = &programs[start];
     if found.program.section(&found.bytes, ".linux").is_some() {
         return unified(places, place, found, links);
@@ -228,13 +256,16 @@ fn from(looked: &Looked, places: &Places, place: &Place, start: usize, programs:
         return windows::follow(places, &looked.table, place, store, Firmware::Uefi, links);
     }
     if found.says(b"#### LoaderInfo: systemd-boot") {
-        return of_entries(places, place, programs, links);
+        return of_entries(places, place, all, links);
     }
     // What one loader starts that only checks signatures lies beside it.
     let beside = found.says(b"shim") && !found.says(b"mimg");
     let next =
         if beside { programs.iter().position(|other| other.path.to_lowercase().contains("grub") && !other.is_fallback()) } else { Some(start) };
     let Some(next) = next else {
+        if let Some(unseen) = all.beyond.iter().find(|text| text.to_lowercase().contains("grub") && !is_fallback(text)) {
+            return links.push(Link::unknown("second-loader", format!("{} starts a second loader: {unseen}", found.path)));
+        }
         return links.push(Link::broken("second-loader", format!("{} starts a second loader, and none is beside it", found.path)));
     };
     let loader = &programs[next];
@@ -266,14 +297,14 @@ pub(crate) fn own_of(program: &Program, bytes: &[u8]) -> Built {
 }
 
 /// Entries of the boot loader specification, and unified kernels beside them.
-fn of_entries(places: &Places, place: &Place, programs: &[Found], links: &mut Vec<Link>) {
+fn of_entries(places: &Places, place: &Place, all: &Programs, links: &mut Vec<Link>) {
     let mut named: Vec<String> = place.list("/loader/entries").into_iter().map(|(name, _)| name).filter(|name| name.ends_with(".conf")).collect();
     named.sort();
     let wanted = place.text("/loader/loader.conf").ok().flatten().unwrap_or_default();
     let default =
         wanted.lines().find_map(|line| line.strip_prefix("default")).map(|name| name.trim().trim_end_matches('*').to_string()).unwrap_or_default();
     let chosen = named.iter().find(|name| !default.is_empty() && name.starts_with(&default)).or(named.last());
-    let unified_kernel = programs.iter().find(|found| found.program.section(&found.bytes, ".linux").is_some());
+    let unified_kernel = all.sound.iter().find(|found| found.program.section(&found.bytes, ".linux").is_some());
     match (chosen, unified_kernel) {
         (Some(name), _) => {
             let path = format!("/loader/entries/{name}");
@@ -285,6 +316,7 @@ fn of_entries(places: &Places, place: &Place, programs: &[Found], links: &mut Ve
             linux::follow(places, place, &entry, links);
         }
         (None, Some(found)) => unified(places, place, found, links),
+        (None, None) if !all.beyond.is_empty() => links.push(Link::unknown("configuration", all.beyond[0].clone())),
         (None, None) => links.push(Link::broken("configuration", format!("the loader finds no entry on {}", place.name()))),
     }
 }

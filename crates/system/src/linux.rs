@@ -3,7 +3,7 @@
 use crate::archive::{self, Archive, Wrong, module, plain_name};
 use crate::link::{Link, Offers};
 use crate::pe::Program;
-use crate::places::{Initial, MOST_FILE, Place, Places, Sought, whole};
+use crate::places::{Initial, Place, Places};
 use badger_drive::field::{le16, le32};
 use badger_inspect::Verdict;
 use std::collections::HashSet;
@@ -188,27 +188,6 @@ fn kernel(bytes: &[u8]) -> Result<String, String> {
     Ok(version.split(' ').next().unwrap_or_default().to_string())
 }
 
-/// A file of an entry, whole.
-fn wanted(place: &Place, path: &str, link: &'static str, what: &str) -> Result<Vec<u8>, Link> {
-    if let Some(top) = place.hidden_in(path) {
-        let text = format!("{what} {path} is looked for at the top of {}, and lies in the subvolume {top}", place.name());
-        return Err(Link::broken(link, text));
-    }
-    match place.file(path) {
-        Sought::Missing => Err(Link::broken(link, format!("{what} {path} is not on {}", place.name()))),
-        Sought::Unreadable(why) if place.files.is_err() => {
-            Err(Link::unknown(link, format!("whether {what} {path} is on {} was not looked at: {why}", place.name())))
-        }
-        Sought::Unreadable(why) => Err(Link::broken(link, format!("{what} {path} on {} cannot be read: {why}", place.name()))),
-        Sought::Here(content) if content.size() == 0 => Err(Link::broken(link, format!("{what} {path} on {} is empty", place.name()))),
-        Sought::Here(content) if content.size() > MOST_FILE => {
-            let text = format!("{what} {path} on {} is longer than what is read here: whether it is whole is not known", place.name());
-            Err(Link::unknown(link, text))
-        }
-        Sought::Here(content) => whole(&content).map_err(|why| Link::broken(link, format!("{what} {path} on {}: {why}", place.name()))),
-    }
-}
-
 /// What comes of an initial RAM file system that was not gone through to its end: a limit of ours is no fault of it.
 pub(crate) fn unread(place: &str, why: &Wrong) -> Link {
     let text = format!("the initial RAM file system {place}: {why}");
@@ -228,7 +207,7 @@ pub(crate) fn follow(places: &Places, config: &Place, entry: &Entry, links: &mut
         },
     };
     let mut version = String::new();
-    links.push(match wanted(place, &entry.kernel, "kernel", "the kernel") {
+    links.push(match place.needed(&entry.kernel, "kernel", "the kernel") {
         Err(link) => link,
         Ok(bytes) => match kernel(&bytes) {
             Err(why) => Link::broken("kernel", format!("the kernel {} on {}: {why}", entry.kernel, place.name())),
@@ -265,9 +244,9 @@ pub(crate) fn follow(places: &Places, config: &Place, entry: &Entry, links: &mut
         return links.push(Link::broken("subvolume", text));
     }
     initial(place, entry, system, &version, links);
-    if let (Some(system), Some(path)) = (system, entry.initrds.last()) {
+    if let Some(system) = system.filter(|_| !entry.initrds.is_empty()) {
         let (on, system) = (place.partition.number, system.partition.number);
-        let found = Initial { on, path: path.clone(), system, version };
+        let found = Initial { on, paths: entry.initrds.clone(), system, version };
         let mut all = places.initials.borrow_mut();
         if !all.contains(&found) {
             all.push(found);
@@ -282,7 +261,7 @@ pub(crate) fn follow(places: &Places, config: &Place, entry: &Entry, links: &mut
 fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, links: &mut Vec<Link>) {
     let (mut whole, mut said) = (Archive::default(), Vec::new());
     for path in &entry.initrds {
-        match wanted(place, path, "initial", "the initial RAM file system") {
+        match place.needed(path, "initial", "the initial RAM file system") {
             Err(link) => return links.push(link),
             Ok(bytes) => match archive::read(&bytes) {
                 Err(why) => return links.push(unread(&format!("{path} on {}", place.name()), &why)),

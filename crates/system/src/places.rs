@@ -11,7 +11,7 @@ use std::cell::RefCell;
 use std::collections::BTreeMap;
 
 /// So much of a file is read into memory at the most.
-pub(crate) const MOST_FILE: u64 = 512 << 20;
+const MOST_FILE: u64 = 512 << 20;
 /// And of a text.
 const MOST_TEXT: u64 = 8 << 20;
 
@@ -46,8 +46,8 @@ pub struct Places {
 pub(crate) struct Initial {
     /// Number of the partition that it lies on.
     pub on: u32,
-    /// Its path there.
-    pub path: String,
+    /// Its parts there, in the order in which the loader hands them over; at least one.
+    pub paths: Vec<String>,
     /// Number of the partition of the system.
     pub system: u32,
     /// Version of the kernel.
@@ -195,6 +195,27 @@ impl Place {
             Sought::Unreadable(why) => Err(why),
             Sought::Here(content) if content.size() > MOST_TEXT => Err("it is longer than any such text".into()),
             Sought::Here(content) => whole(&content).map(|bytes| Some(String::from_utf8_lossy(&bytes).into_owned())),
+        }
+    }
+
+    /// A file that a start needs, whole; else the link that says why not. `what` names it. That it is longer than is read here is no fault of it.
+    pub(crate) fn needed(&self, path: &str, link: &'static str, what: &str) -> Result<Vec<u8>, Link> {
+        let on = self.name();
+        if let Some(top) = self.hidden_in(path) {
+            return Err(Link::broken(link, format!("{what} {path} is looked for at the top of {on}, and lies in the subvolume {top}")));
+        }
+        let cannot = |why: String| Link::broken(link, format!("{what} {path} on {on} cannot be read: {why}"));
+        match self.file(path) {
+            Sought::Missing => Err(Link::broken(link, format!("{what} {path} is not on {on}"))),
+            Sought::Unreadable(why) if self.files.is_err() => {
+                Err(Link::unknown(link, format!("whether {what} {path} is on {on} was not looked at: {why}")))
+            }
+            Sought::Unreadable(why) => Err(cannot(why)),
+            Sought::Here(content) if content.size() == 0 => Err(Link::broken(link, format!("{what} {path} on {on} is empty"))),
+            Sought::Here(content) if content.size() > MOST_FILE => {
+                Err(Link::unknown(link, format!("{what} {path} on {on} is longer than what is read here: whether it is whole is not known")))
+            }
+            Sought::Here(content) => whole(&content).map_err(cannot),
         }
     }
 

@@ -2,7 +2,7 @@
 
 use crate::link::{Firmware, Link, Offers};
 use crate::pe::Program;
-use crate::places::{Place, Places, Sought, whole};
+use crate::places::{Place, Places, Sought};
 use crate::registry::{Bytes, Hive};
 use crate::store::{Device, MANAGER, Object, Store, element};
 use badger_fs::Content;
@@ -134,16 +134,9 @@ fn told(places: &Places, table: &Table, from: &Place, object: &Object) -> String
 
 /// A program of the system.
 fn program(place: &Place, path: &str, link: &'static str, what: &str, firmware: Firmware) -> Link {
-    let bytes = match place.file(path) {
-        Sought::Missing => return Link::broken(link, format!("{what} {path} is not on {}", place.name())),
-        Sought::Unreadable(why) if place.files.is_err() => {
-            return Link::unknown(link, format!("whether {what} {path} is on {} was not looked at: {why}", place.name()));
-        }
-        Sought::Unreadable(why) => return Link::broken(link, format!("{what} {path} on {}: {why}", place.name())),
-        Sought::Here(content) => match whole(&content) {
-            Err(why) => return Link::broken(link, format!("{what} {path} on {}: {why}", place.name())),
-            Ok(bytes) => bytes,
-        },
+    let bytes = match place.needed(path, link, what) {
+        Err(why) => return why,
+        Ok(bytes) => bytes,
     };
     let is_for_firmware = path.to_lowercase().ends_with(".efi");
     match Program::read(&bytes) {

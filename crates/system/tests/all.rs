@@ -2,6 +2,8 @@
 
 mod hostile;
 mod linux;
+#[path = "support/nt.rs"]
+mod nt;
 mod registry;
 #[path = "../../fs/tests/support/tool.rs"]
 mod tool;

@@ -1,5 +1,6 @@
 //! Small disks of Linux systems: which names are set right, which are left because nobody can be sure, and what a loader's configuration starts.
 
+use crate::nt;
 use crate::tool::run as tool;
 use badger_drive::Workshop;
 use badger_inspect::{Looked, Verdict};
@@ -77,28 +78,35 @@ fn names_are_set_right_where_it_is_sure_what_they_mean() {
     assert!(read("/etc/crypttab").contains(LOCKED) && read("/etc/fstab").contains(OLD_DATA));
 }
 
-/// A loader is broken also where nobody can read the system behind it; a system partition without any is a place for data.
+/// A loader is broken also where nobody can read the system behind it; a system partition without any is a place for data. One that is longer
+/// than is looked into is not called broken, and nothing is laid in its place.
 #[rstest]
-#[case::damaged("BOOTX64.EFI", &[("uefi/system-partition", Verdict::Holds), ("uefi/loader", Verdict::Fails)])]
-#[case::none("readme.txt", &[("", Verdict::NotChecked)])]
-fn a_broken_loader_is_told_without_its_system(#[case] name: &str, #[case] expected: &[(&str, Verdict)]) {
+#[case::damaged("BOOTX64.EFI", 5000, &[("uefi/system-partition", Verdict::Holds), ("uefi/loader", Verdict::Fails)])]
+#[case::none("readme.txt", 5000, &[("", Verdict::NotChecked)])]
+#[case::too_long("BOOTX64.EFI", 257 * MIB, &[("uefi/system-partition", Verdict::Holds), ("uefi/loader", Verdict::NotChecked)])]
+fn a_broken_loader_is_told_without_its_system(#[case] name: &str, #[case] long: u64, #[case] expected: &[(&str, Verdict)]) {
     let dir = tempfile::tempdir().unwrap();
-    let (disk, esp, table) = (dir.path().join("disk.img"), dir.path().join("esp.img"), dir.path().join("table"));
+    let (disk, table) = (dir.path().join("disk.img"), dir.path().join("table"));
     fs::create_dir_all(dir.path().join("EFI/BOOT")).unwrap();
-    fs::write(dir.path().join("EFI/BOOT").join(name), vec![0x4d; 5000]).unwrap();
-    fs::File::create(&esp).unwrap().set_len(4 * MIB).unwrap();
-    tool(&["mkfs.fat", text(&esp)]);
-    tool(&["mcopy", "-s", "-i", text(&esp), text(&dir.path().join("EFI")), "::/"]);
+    let program = fs::File::create(dir.path().join("EFI/BOOT").join(name)).unwrap();
+    program.write_all_at(&[0x4d; 5000], 0).unwrap();
+    program.set_len(long).unwrap();
+    let mib = (long / MIB * 9 / 8).max(4);
     let file = fs::File::create(&disk).unwrap();
-    file.set_len(16 * MIB).unwrap();
-    fs::write(&table, "label: gpt\nstart=2048, size=8192, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B\nstart=10240, size=8192\n").unwrap();
+    file.set_len((mib + 12) * MIB).unwrap();
+    let (size, data) = (mib * 2048, (mib + 1) * 2048);
+    let rows = format!("label: gpt\nstart=2048, size={size}, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B\nstart={data}, size=8192\n");
+    fs::write(&table, rows).unwrap();
     tool(&["bash", "-c", &format!("sfdisk -q {} < {}", text(&disk), text(&table))]);
-    file.write_all_at(&fs::read(&esp).unwrap(), 2048 * 512).unwrap();
-    file.write_all_at(&[0xa7; 65_536], 10_240 * 512).unwrap();
+    tool(&["mkfs.fat", "--offset", "2048", text(&disk), &(mib * 1024).to_string()]);
+    tool(&["mcopy", "-s", "-i", &format!("{}@@1M", text(&disk)), text(&dir.path().join("EFI")), "::/"]);
+    file.write_all_at(&[0xa7; 65_536], data * 512).unwrap();
     let drive = Workshop::default().source(&disk).unwrap();
-    let lines = badger_system::lines(&drive, &Looked::at(&drive));
+    let looked = Looked::at(&drive);
+    let lines = badger_system::lines(&drive, &looked);
     let found: Vec<_> = lines.iter().map(|line| (line.link.as_str(), line.result)).collect();
     assert_eq!(found, expected, "{lines:?}");
+    assert!(mend::find(&drive, &looked, &lines, Wishes::default()).is_empty());
 }
 
 #[test]
@@ -139,4 +147,98 @@ fn a_system_that_sleeps_in_swap_starts_afresh() {
     let mut expected = awake.clone();
     expected[(MIB + 4096 - 20) as usize..][..10].copy_from_slice(b"SWAPSPACE2");
     assert!(fs::read(&disk).unwrap() == expected);
+}
+
+const VERSION: &str = "6.9-bench";
+
+/// An archive as the system's own tool packs it.
+fn packed(dir: &Path, names: &[(&str, &str)]) -> Vec<u8> {
+    let (tree, out) = (tempfile::tempdir_in(dir).unwrap(), dir.join("packed"));
+    for (name, content) in names {
+        let path = tree.path().join(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, content).unwrap();
+    }
+    tool(&["bash", "-c", &format!("cd {} && find . | cpio -o -H newc --quiet > {}", text(tree.path()), text(&out))]);
+    fs::read(out).unwrap()
+}
+
+/// What a loader hands over is one: where the first part waits for devices, drivers that are laid behind the second are taken.
+#[test]
+fn drivers_are_laid_behind_the_last_of_several_parts() {
+    let dir = tempfile::tempdir().unwrap();
+    let (disk, esp, root) = (dir.path().join("disk.img"), dir.path().join("esp.img"), dir.path().join("root"));
+    let modules = root.join("lib/modules").join(VERSION);
+    fs::create_dir_all(modules.join("kernel")).unwrap();
+    fs::write(modules.join("modules.dep"), "kernel/ahci.ko:\nkernel/nvme.ko:\n").unwrap();
+    fs::write(modules.join("modules.builtin"), "kernel/sd_mod.ko\n").unwrap();
+    for name in ["ahci", "nvme"] {
+        fs::write(modules.join("kernel").join(name).with_extension("ko"), name.repeat(999)).unwrap();
+    }
+    fs::create_dir_all(root.join("etc")).unwrap();
+    fs::write(root.join("etc/fstab"), format!("UUID={OLD_ROOT} / ext4 defaults 0 1\n")).unwrap();
+    // A kernel as far as it is looked at: its head, its length, its version.
+    let mut kernel = vec![0x90; 4096];
+    (kernel[0x1f1], kernel[0x1f4], kernel[0x20e]) = (1, 1, 0);
+    kernel[0x1f5..0x1f8].fill(0);
+    kernel[0x202..0x206].copy_from_slice(b"HdrS");
+    (kernel[0x20e], kernel[0x20f]) = (0, 1);
+    kernel[0x300..0x300 + VERSION.len() + 1].copy_from_slice(format!("{VERSION}\0").as_bytes());
+    let within = format!("lib/modules/{VERSION}");
+    let first = packed(
+        dir.path(),
+        &[("bin/mdev", "waits"), (&format!("{within}/modules.dep"), "kernel/ahci.ko:\n"), (&format!("{within}/kernel/ahci.ko"), "ahci")],
+    );
+    let last = packed(dir.path(), &[("etc/bench", "of this bench")]);
+    let search = format!("search --no-floppy --fs-uuid --set=root {OLD_ROOT}\n");
+    let entry =
+        format!("menuentry 'Station' {{\n {search} linux /boot/vmlinuz root=UUID={OLD_ROOT} ro\n initrd /boot/first.img /boot/last.img\n}}\n");
+    fs::create_dir_all(root.join("boot/grub")).unwrap();
+    for (name, content) in [("vmlinuz", &kernel[..]), ("first.img", &first), ("last.img", &last), ("grub/grub.cfg", entry.as_bytes())] {
+        fs::write(root.join("boot").join(name), content).unwrap();
+    }
+    // A loader as far as it is looked at: a configuration is built into it.
+    let mut loader = nt::program(0x8664, 10, "");
+    let section = 0x98 + 240;
+    loader[section..section + 5].copy_from_slice(b"mods\0");
+    let stub = format!("{search}set prefix=($root)/boot/grub\nconfigfile $prefix/grub.cfg\n\0");
+    loader[0x400..0x408].copy_from_slice(b"mimg\x10\0\0\0");
+    loader[0x410..0x418].copy_from_slice(&[2, 0, 0, 0, 8 + stub.len() as u8, 0, 0, 0]);
+    loader[0x418..0x418 + stub.len()].copy_from_slice(stub.as_bytes());
+    loader[0x418 + stub.len()..].fill(0);
+    fs::write(dir.path().join("file"), loader).unwrap();
+    fs::File::create(&esp).unwrap().set_len(4 * MIB).unwrap();
+    tool(&["mkfs.fat", text(&esp)]);
+    tool(&["mmd", "-i", text(&esp), "EFI", "EFI/BOOT"]);
+    tool(&["mcopy", "-i", text(&esp), text(&dir.path().join("file")), "::EFI/BOOT/BOOTX64.EFI"]);
+    fs::write(&disk, b"").unwrap();
+    let part = dir.path().join("root.img");
+    tool(&["mke2fs", "-q", "-F", "-t", "ext4", "-U", OLD_ROOT, "-d", text(&root), text(&part), "8M"]);
+    let file = fs::File::options().write(true).open(&disk).unwrap();
+    file.set_len(16 * MIB).unwrap();
+    let table = "label: gpt\\nstart=2048, size=8192, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B\\nstart=10240, size=16384\\n";
+    tool(&["bash", "-c", &format!("printf '{table}' | sfdisk -q {}", text(&disk))]);
+    file.write_all_at(&fs::read(&esp).unwrap(), 2048 * 512).unwrap();
+    file.write_all_at(&fs::read(&part).unwrap(), 10_240 * 512).unwrap();
+    let drive = || Workshop::default().source(&disk).unwrap();
+    let storage = || {
+        let lines = badger_system::lines(&drive(), &Looked::at(&drive()));
+        lines.into_iter().find(|line| line.link == "uefi/drivers").map(|line| line.text).unwrap()
+    };
+    assert_eq!(storage(), "it finds its disk on SATA");
+    let looked = Looked::at(&drive());
+    let repairs = mend::find(&drive(), &looked, &[], Wishes { drivers: true, ..Wishes::default() });
+    let [repair] = &repairs[..] else { panic!("{repairs:?}") };
+    assert!(repair.text.contains("/boot/last.img gets nvme"), "{}", repair.text);
+    repair.patches.iter().for_each(|patch| file.write_all_at(&patch.new, patch.at).unwrap());
+    assert_eq!(storage(), "it finds its disk on SATA, NVMe");
+    // The system's own tools find it sound, and unpack what was laid behind.
+    let out = dir.path().join("out");
+    tool(&["bash", "-c", &format!("dd if={} of={1} bs=512 skip=10240 count=16384 status=none && e2fsck -fn {1}", text(&disk), text(&part))]);
+    tool(&["debugfs", "-R", &format!("dump /boot/last.img {}", text(&out)), text(&part)]);
+    let bytes = fs::read(&out).unwrap();
+    assert_eq!(bytes[..last.len()], last);
+    fs::write(&out, &bytes[last.len().next_multiple_of(4)..]).unwrap();
+    tool(&["bash", "-c", &format!("cd {} && cpio -id --quiet < {}", text(dir.path()), text(&out))]);
+    assert_eq!(fs::read(dir.path().join(&within).join("kernel/nvme.ko")).unwrap(), "nvme".repeat(999).as_bytes());
 }

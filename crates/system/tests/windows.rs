@@ -2,9 +2,8 @@
 
 #[path = "support/links.rs"]
 mod links;
-#[path = "support/nt.rs"]
-mod nt;
 
+use crate::nt::{self, LOADER, program};
 use crate::tool::run as tool;
 use badger_drive::Workshop;
 use badger_inspect::{Line, Looked, Verdict};
@@ -13,7 +12,6 @@ use badger_system::mend::{self, Wishes};
 use badger_system::registry::{Edit, Hive, Value};
 use badger_system::store::{Device, element};
 use links::{named, told};
-use nt::{LOADER, program};
 use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::FileExt;

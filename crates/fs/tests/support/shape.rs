@@ -4,7 +4,7 @@
 use super::{MIB, noise};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io::{Read, Write};
+use std::io::{ErrorKind, Read, Write};
 use std::os::unix::fs::{FileExt, MetadataExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
@@ -206,7 +206,7 @@ fn removed(folder: &Path) -> Result<(), String> {
     for _ in 0..50 {
         match fs::remove_dir_all(folder) {
             Ok(()) => return Ok(()),
-            Err(error) if error.kind() == std::io::ErrorKind::DirectoryNotEmpty => last = error.to_string(),
+            Err(error) if matches!(error.kind(), ErrorKind::DirectoryNotEmpty | ErrorKind::AlreadyExists) => last = error.to_string(),
             Err(error) => return Err(error.to_string()),
         }
         std::thread::sleep(Duration::from_millis(40));
