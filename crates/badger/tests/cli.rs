@@ -2,9 +2,8 @@
 
 use crate::support::{Loop, MIB, Mount, Place, path, text, tool};
 use rstest::rstest;
-use std::fs::{self, File, OpenOptions, Permissions};
-use std::os::unix::fs::{FileExt, PermissionsExt};
-use std::os::unix::process::CommandExt;
+use std::fs::{self, File, OpenOptions};
+use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Duration;
@@ -433,9 +432,7 @@ fn a_mounted_source_is_a_thing_to_mind_but_no_stop() {
 #[test]
 fn writers_that_cannot_be_seen_are_told_of() {
     let place = Place::new();
-    let (source, target, program) = (place.noise("weir.img", 8 * MIB, 1), place.path("fresh.img"), place.path("program"));
-    fs::copy(env!("CARGO_BIN_EXE_badger"), &program).unwrap();
-    fs::set_permissions(place.dir.path(), Permissions::from_mode(0o777)).unwrap();
+    let (source, target) = (place.noise("weir.img", 8 * MIB, 1), place.path("fresh.img"));
     let args = ["clone", path(&source), path(&target), "--new-size", "8MiB"];
     let is_told = |mut command: Command| {
         let out = text(&command.output().unwrap().stdout);
@@ -443,9 +440,11 @@ fn writers_that_cannot_be_seen_are_told_of() {
         out.contains("[writers-unseen]")
     };
     assert!(!is_told(place.badger(&args)));
-    let mut other = Command::new(&program);
-    other.args(args).arg("--ledger").arg(place.path("other.db")).stdin(Stdio::null()).uid(65_534).gid(65_534);
-    other.env("XDG_STATE_HOME", place.path("other")).env("XDG_CONFIG_HOME", place.path("other"));
+    // Somebody else, who comes into every folder all the same: the place is root's own.
+    let mut other = Command::new("setpriv");
+    other.args(["--reuid", "65534", "--clear-groups", "--inh-caps", "+dac_override", "--ambient-caps", "+dac_override"]);
+    let mine = place.badger(&args);
+    other.arg(mine.get_program()).args(mine.get_args()).envs(mine.get_envs().filter_map(|(name, value)| Some((name, value?))));
     assert!(is_told(other));
 }
 

@@ -75,11 +75,24 @@ impl Screen {
         loop {
             let shown = self.shown();
             if shown.contains(words) {
-                return shown;
+                return self.whole(shown, words);
             }
             assert!(start.elapsed() < Duration::from_secs(seconds), "\"{words}\" does not come up in\n{shown}");
             std::thread::sleep(Duration::from_millis(50));
         }
+    }
+
+    /// The same screen drawn to its end: a look may come amid a frame.
+    fn whole(&self, mut shown: String, words: &str) -> String {
+        for _ in 0..5 {
+            std::thread::sleep(Duration::from_millis(20));
+            let next = self.shown();
+            if next == shown || !next.contains(words) {
+                break;
+            }
+            shown = next;
+        }
+        shown
     }
 
     /// Finds a line in the palette and takes it.

@@ -179,7 +179,7 @@ struct Open {
 /// So many bytes of holes in a file are hashed for the manifest; a longer file has no line there.
 const MOST_HOLES: u64 = 2 << 30;
 /// Zeroes hashed before a stop is listened to again.
-const HEAR: u64 = 64 << 20;
+const HEAR: u64 = 4 << 20;
 
 impl Open {
     fn new(beneath: &Beneath, part: &Path, job: Job) -> io::Result<Self> {

@@ -247,7 +247,7 @@ fn holes_cost_no_time_and_a_stop_is_heard() {
             stopping.join().unwrap().elapsed()
         })
     };
-    let late: Vec<Duration> = (0..8).map(after_stop).take_while(|late| *late > Duration::from_millis(1300)).collect();
+    let late: Vec<Duration> = (0..8).map(after_stop).take_while(|late| *late > Duration::from_secs(1)).collect();
     assert!(late.len() < 8, "{late:?}");
 }
 

@@ -17,7 +17,8 @@ pub mod theme;
 use app::App;
 use badger_bench::Bench;
 use crossterm::event::{self, DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture, Event};
-use crossterm::execute;
+use crossterm::terminal::{BeginSynchronizedUpdate, EndSynchronizedUpdate};
+use crossterm::{execute, queue};
 use std::io;
 use std::time::Duration;
 
@@ -41,7 +42,10 @@ pub fn open(bench: Bench) -> io::Result<()> {
             stale |= app.refresh() | app.is_busy() | (now != minute);
             if std::mem::take(&mut stale) {
                 minute = now;
+                // A frame comes up whole, also over a slow line; terminals that do not know of it pass over the two marks.
+                let _ = queue!(io::stdout(), BeginSynchronizedUpdate);
                 terminal.draw(|frame| app.draw(frame))?;
+                let _ = execute!(io::stdout(), EndSynchronizedUpdate);
             }
             // The first look round takes milliseconds; the shelf shall not wait a whole frame for it.
             let wait = if app.is_looking() { FRAME / 10 } else { FRAME };
