@@ -10,7 +10,6 @@ use crate::identity::{Bus, Identity};
 use crate::medium::Geometry;
 use crate::sysfs::{Mount, Sysfs};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, RawDir};
-use rustix::io::Errno;
 use std::collections::{BTreeMap, HashSet};
 use std::fs::{self, File};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
@@ -323,12 +322,7 @@ impl Sysfs {
             let Ok(open) = rustix::fs::open(&fds, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty()) else { continue };
             let mut entries = RawDir::new(&open, names.spare_capacity_mut());
             while let Some(Ok(entry)) = entries.next() {
-                let stat = match rustix::fs::statat(&open, entry.file_name(), AtFlags::empty()) {
-                    Ok(stat) => stat,
-                    // Who may not see one of them sees none.
-                    Err(Errno::ACCESS) => break,
-                    Err(_) => continue,
-                };
+                let Ok(stat) = rustix::fs::statat(&open, entry.file_name(), AtFlags::empty()) else { continue };
                 let candidate = FileType::from_raw_mode(stat.st_mode) == FileType::BlockDevice || inodes.contains(&stat.st_ino);
                 let Some(name) = entry.file_name().to_str().ok().filter(|_| candidate) else { continue };
                 let info = || fs::read_to_string(process.path().join("fdinfo").join(name)).unwrap_or_default();

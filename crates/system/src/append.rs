@@ -63,9 +63,6 @@ pub(crate) type Addition = (Vec<u8>, Vec<String>);
 /// # Errors
 /// Why that cannot be.
 pub(crate) fn drivers(system: &Place, version: &str, archive: &Archive, wanted: &[&str]) -> Result<Option<Addition>, String> {
-    if let Some(packing) = archive.unread {
-        return Err(format!("it is packed with {packing}, which is not read here: what is in it is not known"));
-    }
     if archive.packed.contains(&"LZ4") {
         return Err("behind one that is packed with LZ4 the kernel looks for more of that: nothing is laid behind it".into());
     }

@@ -111,7 +111,8 @@ fn programs(place: &Place) -> Programs {
             folders.push(path);
         }
     }
-    folders.sort();
+    // First where firmware looks by itself: no limit leaves that out for others.
+    folders.sort_by_cached_key(|folder| (!is_fallback(&format!("{folder}/")), folder.clone()));
     let rest = folders.split_off(folders.len().min(MOST_FOLDERS));
     out.beyond.extend(rest.first().map(|first| format!("{first} and folders after it were not looked at: there are more than are gone through")));
     for folder in &folders {
@@ -158,9 +159,10 @@ fn loaders(place: &Place, all: &Programs, links: &mut Vec<Link>) -> Option<usize
         found.is_fallback() && FALLBACK.iter().any(|(wanted, machine)| *wanted == name && *machine != found.program.machine)
     });
     let at_fallback = |text: &&String| text.to_lowercase().starts_with("/efi/boot/boot");
-    let (damaged, unseen) =
-        (wrong.iter().find(at_fallback), beyond.iter().find(at_fallback).or_else(|| beyond.first().filter(|_| programs.is_empty())));
+    let damaged = wrong.iter().find(at_fallback);
     let own = programs.iter().position(|found| !found.is_fallback() && found.program.is_for_firmware && is_loader(&found.path));
+    // Where no loader is known, what was not looked into may be one, wherever it lies.
+    let unseen = beyond.iter().find(at_fallback).or_else(|| beyond.first().filter(|_| own.is_none()));
     let offers = |at: usize| Offers {
         processor: Some(programs[at].program.machine),
         is_signed: Some(programs[at].program.is_signed),
@@ -172,7 +174,7 @@ fn loaders(place: &Place, all: &Programs, links: &mut Vec<Link>) -> Option<usize
         links.push(Link::broken("loader", text).with(evidence.clone()));
         return fallback.or(own);
     }
-    match (fallback, own, damaged) {
+    match (fallback, own, damaged, unseen) {
         (Some(at), ..) => {
             links.push(
                 Link::holds("loader", format!("{} is there, a program for {}", programs[at].path, programs[at].program.machine.word()))
@@ -181,15 +183,15 @@ fn loaders(place: &Place, all: &Programs, links: &mut Vec<Link>) -> Option<usize
             );
             Some(at)
         }
-        (None, _, Some(damaged)) => {
+        (None, _, Some(damaged), _) => {
             links.push(Link::broken("loader", damaged.clone()).with(evidence));
             None
         }
-        (None, _, None) if unseen.is_some() => {
-            links.push(Link::unknown("loader", unseen.cloned().unwrap_or_default()).with(evidence));
+        (None, _, None, Some(unseen)) => {
+            links.push(Link::unknown("loader", unseen.clone()).with(evidence));
             None
         }
-        (None, Some(at), None) => {
+        (None, Some(at), None, None) => {
             let text = format!(
                 "there is no program at the fallback path; {} starts only where the machine itself has an entry for it, which is not on the drive",
                 programs[at].path
@@ -197,7 +199,7 @@ fn loaders(place: &Place, all: &Programs, links: &mut Vec<Link>) -> Option<usize
             links.push(Link::unknown("loader", text).with(evidence).offering(offers(at)));
             Some(at)
         }
-        (None, None, None) => {
+        (None, None, None, None) => {
             links.push(Link::broken("loader", format!("no program for firmware is on {}", place.name())).with(evidence));
             None
         }

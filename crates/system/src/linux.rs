@@ -243,10 +243,10 @@ pub(crate) fn follow(places: &Places, config: &Place, entry: &Entry, links: &mut
         let text = format!("the system is looked for in the subvolume {folder} of {}, which has none of that name", system.name());
         return links.push(Link::broken("subvolume", text));
     }
-    initial(place, entry, system, &version, links);
-    if let Some(system) = system.filter(|_| !entry.initrds.is_empty()) {
+    let handed = initial(place, entry, system, &version, links);
+    if let (Some(system), Some((archive, bytes)), Some(path)) = (system, handed, entry.initrds.last()) {
         let (on, system) = (place.partition.number, system.partition.number);
-        let found = Initial { on, paths: entry.initrds.clone(), system, version };
+        let found = Initial { on, path: path.clone(), bytes, archive, system, version };
         let mut all = places.initials.borrow_mut();
         if !all.contains(&found) {
             all.push(found);
@@ -257,27 +257,31 @@ pub(crate) fn follow(places: &Places, config: &Place, entry: &Entry, links: &mut
     }
 }
 
-/// The initial RAM file systems, and the drivers in them.
-fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, links: &mut Vec<Link>) {
-    let (mut whole, mut said) = (Archive::default(), Vec::new());
-    for path in &entry.initrds {
-        match place.needed(path, "initial", "the initial RAM file system") {
-            Err(link) => return links.push(link),
-            Ok(bytes) => match archive::read(&bytes) {
-                Err(why) => return links.push(unread(&format!("{path} on {}", place.name()), &why)),
-                Ok(found) => {
-                    said.push(format!("{path}: {} files, {}", found.names.len(), found.packed.join(", ")));
-                    whole.join(found);
-                }
-            },
-        }
+/// The parts of an initial RAM file system as the one that they become, and the bytes of the last; a line for each goes into `said`.
+fn handed_over(place: &Place, paths: &[String], said: &mut Vec<String>) -> Result<(Archive, usize), Link> {
+    let (mut whole, mut last) = (Archive::default(), 0);
+    for path in paths {
+        let bytes = place.needed(path, "initial", "the initial RAM file system")?;
+        let found = archive::read(&bytes).map_err(|why| unread(&format!("{path} on {}", place.name()), &why))?;
+        said.push(format!("{path}: {} files, {}", found.names.len(), found.packed.join(", ")));
+        whole.join(found);
+        last = bytes.len();
     }
+    Ok((whole, last))
+}
+
+/// The initial RAM file system, and the drivers in it; as it is where all of it could be read, with the bytes of its last part.
+fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, links: &mut Vec<Link>) -> Option<(Archive, usize)> {
+    let mut said = Vec::new();
+    let (whole, last) = handed_over(place, &entry.initrds, &mut said).map_err(|link| links.push(link)).ok()?;
     if entry.initrds.is_empty() {
-        return links.push(Link::unknown("initial", "there is no initial RAM file system: the kernel must have all drivers itself"));
+        links.push(Link::unknown("initial", "there is no initial RAM file system: the kernel must have all drivers itself"));
+        return None;
     }
     if let Some(packing) = whole.unread {
         let text = format!("the initial RAM file system is packed with {packing}, which is not read here: whether it is whole is not known");
-        return links.push(Link::unknown("initial", text).with(said));
+        links.push(Link::unknown("initial", text).with(said));
+        return None;
     }
     links.push(Link::holds("initial", "the initial RAM file system is there, and whole").with(said));
     // What the kernel has itself is listed beside its modules.
@@ -288,6 +292,7 @@ fn initial(place: &Place, entry: &Entry, system: Option<&Place>, version: &str, 
     let (there, mut taken) = (names(whole.modules()), names(whole.taken()));
     taken.extend(builtin.iter().flat_map(|text| text.lines()).filter_map(module).map(plain_name));
     links.push(drivers(&there, &taken, builtin.is_some()));
+    Some((whole, last))
 }
 
 /// Whether the system finds its own disk, by the names of modules that lie in its initial RAM file system and of those that it takes.

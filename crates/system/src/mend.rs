@@ -1,6 +1,5 @@
 //! What can be set right so that a target starts: found, told, and given as patches. Nothing is written here.
 
-use crate::archive::Archive;
 use crate::efi::{self, Fallback};
 use crate::machine::Controller;
 pub use crate::patch::Repair;
@@ -9,7 +8,7 @@ use crate::places::{Place, Places, Sought};
 use crate::registry::{Hive, Key};
 use crate::store::{Device, element};
 use crate::windows::{STORAGE, hive};
-use crate::{append, archive, bootcode, letters, uefi};
+use crate::{append, bootcode, letters, uefi};
 use badger_drive::Source;
 use badger_drive::field::{le16, le32};
 use badger_fs::tree::Node;
@@ -105,17 +104,6 @@ fn fallback(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
     });
 }
 
-/// Parts of an initial RAM file system, gone through as the one that they become, and the bytes of the last; `None` where one of them cannot be.
-fn together(on: &Place, paths: &[String]) -> Option<(Archive, usize)> {
-    let (mut all, mut long) = (Archive::default(), 0);
-    for path in paths {
-        let bytes = on.read(path).ok()??;
-        all.join(archive::read(&bytes).ok()?);
-        long = bytes.len();
-    }
-    Some((all, long))
-}
-
 /// Drivers that the initial RAM file systems lack.
 fn archives(drive: &Source, looked: &Looked, places: &Places, wanted: &[&str], out: &mut Vec<Repair>) {
     crate::chain::of_places(drive, looked, places);
@@ -127,16 +115,14 @@ fn archives(drive: &Source, looked: &Looked, places: &Places, wanted: &[&str], o
         let mut files: Vec<(Node, Vec<u8>)> = Vec::new();
         let mut told: Vec<String> = Vec::new();
         for initial in initials.iter().filter(|initial| initial.on == on.partition.number) {
-            let Some(last) = initial.paths.last() else { continue };
-            let (Ok(Some(node)), Some(system)) = (on.real_node(last), place(initial.system)) else { continue };
-            let Some((found, long)) = together(on, &initial.paths) else { continue };
-            let Ok(Some((more, modules))) = append::drivers(system, &initial.version, &found, wanted) else { continue };
+            let (Ok(Some(node)), Some(system)) = (on.real_node(&initial.path), place(initial.system)) else { continue };
+            let Ok(Some((more, modules))) = append::drivers(system, &initial.version, &initial.archive, wanted) else { continue };
             if files.iter().any(|(other, _)| other.id == node.id) {
                 continue;
             }
             // Archives begin at multiples of four bytes.
-            files.push((node, [vec![0; long.next_multiple_of(4) - long], more].concat()));
-            told.push(format!("{last} gets {}", modules.join(", ")));
+            files.push((node, [vec![0; initial.bytes.next_multiple_of(4) - initial.bytes], more].concat()));
+            told.push(format!("{} gets {}", initial.path, modules.join(", ")));
         }
         let files: Vec<(&Node, &[u8])> = files.iter().map(|(node, more)| (node, more.as_slice())).collect();
         if files.is_empty() {

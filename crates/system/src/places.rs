@@ -1,5 +1,6 @@
 //! The volumes of a drive as a system names them: by identifier, by label, by partition.
 
+use crate::archive::Archive;
 use crate::link::Link;
 use badger_drive::Source;
 use badger_fs::tree::{self, Node, NodeKind};
@@ -41,13 +42,17 @@ pub struct Places {
     pub(crate) initials: RefCell<Vec<Initial>>,
 }
 
-/// An initial RAM file system that a system starts with.
+/// An initial RAM file system that a system starts with, all of which could be read.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Initial {
     /// Number of the partition that it lies on.
     pub on: u32,
-    /// Its parts there, in the order in which the loader hands them over; at least one.
-    pub paths: Vec<String>,
+    /// The path there of the last of its parts, as the loader hands them over.
+    pub path: String,
+    /// Bytes of that one.
+    pub bytes: usize,
+    /// What is in all of them.
+    pub archive: Archive,
     /// Number of the partition of the system.
     pub system: u32,
     /// Version of the kernel.

@@ -79,16 +79,24 @@ fn names_are_set_right_where_it_is_sure_what_they_mean() {
 }
 
 /// A loader is broken also where nobody can read the system behind it; a system partition without any is a place for data. One that is longer
-/// than is looked into is not called broken, and nothing is laid in its place.
+/// than is looked into is not called broken, wherever it lies, and nothing is laid in its place, though a loader that could be is there.
 #[rstest]
-#[case::damaged("BOOTX64.EFI", 5000, &[("uefi/system-partition", Verdict::Holds), ("uefi/loader", Verdict::Fails)])]
-#[case::none("readme.txt", 5000, &[("", Verdict::NotChecked)])]
-#[case::too_long("BOOTX64.EFI", 257 * MIB, &[("uefi/system-partition", Verdict::Holds), ("uefi/loader", Verdict::NotChecked)])]
-fn a_broken_loader_is_told_without_its_system(#[case] name: &str, #[case] long: u64, #[case] expected: &[(&str, Verdict)]) {
+#[case::damaged("BOOT/BOOTX64.EFI", 5000, "", &[("uefi/system-partition", Verdict::Holds), ("uefi/loader", Verdict::Fails)])]
+#[case::none("BOOT/readme.txt", 5000, "", &[("", Verdict::NotChecked)])]
+#[case::too_long("BOOT/BOOTX64.EFI", 257 * MIB, "debian/grubx64.efi", &[("uefi/system-partition", Verdict::Holds), ("uefi/loader", Verdict::NotChecked)])]
+#[case::too_long_elsewhere("Linux/one.efi", 257 * MIB, "tools/shell.efi", &[("uefi/system-partition", Verdict::Holds), ("uefi/loader", Verdict::NotChecked)])]
+fn a_broken_loader_is_told_without_its_system(#[case] name: &str, #[case] long: u64, #[case] beside: &str, #[case] expected: &[(&str, Verdict)]) {
     let dir = tempfile::tempdir().unwrap();
     let (disk, table) = (dir.path().join("disk.img"), dir.path().join("table"));
-    fs::create_dir_all(dir.path().join("EFI/BOOT")).unwrap();
-    let program = fs::File::create(dir.path().join("EFI/BOOT").join(name)).unwrap();
+    let made = |name: &str| {
+        let path = dir.path().join("EFI").join(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::File::create(path).unwrap()
+    };
+    if !beside.is_empty() {
+        made(beside).write_all_at(&nt::program(0x8664, 10, ""), 0).unwrap();
+    }
+    let program = made(name);
     program.write_all_at(&[0x4d; 5000], 0).unwrap();
     program.set_len(long).unwrap();
     let mib = (long / MIB * 9 / 8).max(4);

@@ -17,8 +17,7 @@ pub mod theme;
 use app::App;
 use badger_bench::Bench;
 use crossterm::event::{self, DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture, Event};
-use crossterm::terminal::{BeginSynchronizedUpdate, EndSynchronizedUpdate};
-use crossterm::{execute, queue};
+use crossterm::{SynchronizedUpdate, execute};
 use std::io;
 use std::time::Duration;
 
@@ -43,9 +42,7 @@ pub fn open(bench: Bench) -> io::Result<()> {
             if std::mem::take(&mut stale) {
                 minute = now;
                 // A frame comes up whole, also over a slow line; terminals that do not know of it pass over the two marks.
-                let _ = queue!(io::stdout(), BeginSynchronizedUpdate);
-                terminal.draw(|frame| app.draw(frame))?;
-                let _ = execute!(io::stdout(), EndSynchronizedUpdate);
+                io::stdout().sync_update(|_| terminal.draw(|frame| app.draw(frame)).map(drop))??;
             }
             // The first look round takes milliseconds; the shelf shall not wait a whole frame for it.
             let wait = if app.is_looking() { FRAME / 10 } else { FRAME };
