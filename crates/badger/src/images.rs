@@ -8,6 +8,7 @@ use badger_drive::{Control, Event, Medium, Observer, Outcome, Phase, Refusal};
 use badger_image::Format;
 use badger_image::own::{Image, Passphrase};
 use badger_image::write::Form;
+use badger_inspect::Verdict;
 use badger_jobs::ImageOrder;
 use badger_transfer::Report;
 use std::path::Path;
@@ -124,6 +125,7 @@ fn make(bench: &Bench, order: ImageOrder, control: &Control, common: &Common) ->
             human(estimate.stored),
             span(estimate.seconds)
         );
+        commands::print_hazards(&ready.hazards);
     }
     let follower = Follower::new(&Common { json: common.json || is_pipe, ..common.clone() });
     let report = ready.run(bench, control, &follower);
@@ -133,10 +135,13 @@ fn make(bench: &Bench, order: ImageOrder, control: &Control, common: &Common) ->
         Err(refusal) => return refused(refusal, paths, common),
     };
     if is_pipe {
-        let word = if report.outcome == Outcome::Finished { "whole" } else { report.outcome.word() };
-        complain!("{word}  {} read, {} written; {}", human(report.read_bytes), human(report.written_bytes), report.reason);
         // Whole, and proved by whoever has it.
-        return Ok(if report.outcome == Outcome::Finished { code::DONE } else { exit_code(report.outcome, control.is_stopped()) });
+        let fails = report.proof.iter().find(|line| line.result == Verdict::Fails);
+        let is_whole = report.outcome == Outcome::Finished && fails.is_none();
+        let word = if is_whole { "whole" } else { report.outcome.word() };
+        fails.into_iter().for_each(|line| complain!("{}: {}", line.name(), line.text));
+        complain!("{word}  {} read, {} written; {}", human(report.read_bytes), human(report.written_bytes), report.reason);
+        return Ok(if is_whole { code::DONE } else { exit_code(report.outcome, control.is_stopped()) });
     }
     commands::finish(&report, common);
     // Where it ended for want of room nobody stopped it.

@@ -425,6 +425,9 @@ fn a_mounted_source_is_a_thing_to_mind_but_no_stop() {
     let (code, out, _) = place.run(&["clone", part.path(), path(&place.path("one.img")), "--new-size", "64MiB", "--confirm", "one"]);
     assert_eq!(code, 0, "{out}");
     assert!(out.contains("source-in-use"), "{out}");
+    let (code, out, _) = place.run(&["image", part.path(), path(&place.path("one.zbi"))]);
+    assert_eq!(code, 0, "{out}");
+    assert!(out.contains("source-in-use") && out.contains("nothing was written to it while it was read"), "{out}");
     drop(device);
 }
 

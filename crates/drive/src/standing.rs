@@ -14,3 +14,15 @@ pub struct Standing {
     /// When that file, or what the system keeps of it, changed last: seconds and nanoseconds since 1970. Nobody can set this.
     pub changed: Option<(i64, i64)>,
 }
+
+impl Standing {
+    /// Whether anybody wrote to the drive or file between two looks at it, `then` and this one; `None` where the system does not say.
+    pub fn written_since(&self, then: &Self) -> Option<bool> {
+        let counted = (self.sequence == then.sequence).then(|| then.written.zip(self.written)).flatten().map(|(then, now)| then != now);
+        let dated = then.changed.zip(self.changed).map(|(then, now)| then != now);
+        match (counted, dated) {
+            (Some(one), Some(other)) => Some(one || other),
+            (one, other) => one.or(other),
+        }
+    }
+}

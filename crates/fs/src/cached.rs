@@ -1,7 +1,7 @@
 //! A volume on a drive, read through a cache of limited size, with the blocks of a journal laid over it.
 
 use crate::finding::{Finding, Result};
-use badger_drive::{ReadError, Source};
+use badger_drive::{ReadError, Source, Standing};
 use std::collections::{HashMap, HashSet};
 use std::ops::{Deref, Range};
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
@@ -22,6 +22,8 @@ pub struct Cached {
     drive: Source,
     start: u64,
     len: u64,
+    /// What the system said of the drive when this was opened.
+    opened: Standing,
     blocks: Mutex<Blocks>,
     /// Somebody has read a block.
     read: Condvar,
@@ -183,7 +185,8 @@ impl Cached {
     /// `len` bytes from byte `start` of a drive on.
     pub fn new(drive: Source, start: u64, len: u64) -> Self {
         let len = len.min(drive.geometry().size_bytes.saturating_sub(start));
-        Self { drive, start, len, blocks: Mutex::default(), read: Condvar::new(), overlay: Overlay::default() }
+        let opened = drive.standing();
+        Self { drive, start, len, opened, blocks: Mutex::default(), read: Condvar::new(), overlay: Overlay::default() }
     }
 
     /// Bytes the drive counts in.
@@ -194,6 +197,12 @@ impl Cached {
     /// The drive it lies on.
     pub fn drive(&self) -> &Source {
         &self.drive
+    }
+
+    /// Whether anybody wrote to the drive since this was opened: what is kept of it, or was read of it, need not fit together then. `None`
+    /// where the system does not say.
+    pub fn written_since(&self) -> Option<bool> {
+        self.drive.standing().written_since(&self.opened)
     }
 
     /// Byte of the drive where it begins.

@@ -92,28 +92,40 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
     out
 }
 
+/// Whether one of these says that the source may change while it is read.
+pub fn is_in_use(hazards: &[Hazard]) -> bool {
+    hazards.iter().any(|hazard| ["source-in-use", "source-is-system"].contains(&hazard.code))
+}
+
 /// What is to be known of two drives before anything of the source is read.
 pub fn of_places(workshop: &Workshop, source: &Source, candidate: &Candidate) -> Vec<Hazard> {
     let stops = candidate.stops(source, 0);
     let mut out: Vec<Hazard> = stops.into_iter().map(|stop| Hazard::new(Level::Stop, stop.code, stop.text)).collect();
     out.push(target_content(workshop, candidate));
+    out.extend(of_source(workshop, source));
+    if let Err(claimed) = source.claim() {
+        out.push(Hazard::new(Level::Stop, claimed.code, claimed.text));
+    }
+    out.extend(veiled(source, candidate));
+    out
+}
+
+/// What is to be known of a drive that is to be read, whatever becomes of what is read.
+pub fn of_source(workshop: &Workshop, source: &Source) -> Vec<Hazard> {
+    let mut out = Vec::new();
     let found = workshop.found(&source.identity().path);
     let mut uses: Vec<_> = found.iter().flat_map(|found| found.uses.clone()).collect();
     uses.extend(workshop.uses(source.ground()).into_iter().filter(|used| !found.iter().any(|found| found.uses.contains(used))));
     for used in uses {
-        out.push(Hazard::new(Level::Mind, "source-in-use", format!("the source is {used}: what changes while it is copied may not fit together")));
+        out.push(Hazard::new(Level::Mind, "source-in-use", format!("the source is {used}: what changes while it is read may not fit together")));
     }
     if !workshop.sysfs.sees_all_writers() {
-        let text = "whether another user's program writes to source or target right now is not to be seen: only root sees all programs";
+        let text = "whether another user's program writes to a drive right now is not to be seen: only root sees all programs";
         out.push(Hazard::new(Level::Note, "writers-unseen", text));
     }
     if found.is_some_and(|found| found.system) {
         out.push(Hazard::new(Level::Mind, "source-is-system", "the source is the disk this machine runs from"));
     }
-    if let Err(claimed) = source.claim() {
-        out.push(Hazard::new(Level::Stop, claimed.code, claimed.text));
-    }
-    out.extend(veiled(source, candidate));
     out.extend(source.remark().map(|text| Hazard::new(Level::Mind, "source-in-part", text)));
     out
 }

@@ -19,7 +19,7 @@ pub enum Verdict {
 /// One line of a proof.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Line {
-    /// `table`, `blocks`, `file-system`, `files`, `boot`, `licence`.
+    /// `source`, `table`, `blocks`, `file-system`, `files`, `boot`, `licence`.
     pub what: String,
     /// Of `boot` and `licence` which link of the chain it speaks of; else empty.
     #[serde(default, skip_serializing_if = "String::is_empty")]

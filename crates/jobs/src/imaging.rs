@@ -1,6 +1,6 @@
 //! Keeping a drive in an image of our own.
 
-use crate::record;
+use crate::{outcome, record};
 use badger_bench::Bench;
 use badger_bench::ledger;
 use badger_bench::ribbon::Ribbon;
@@ -88,6 +88,8 @@ pub struct ImageReady {
     pub estimate: Estimate,
     /// What is free where the image goes; `None` for a pipe.
     pub free: Option<u64>,
+    /// What to know of the drive.
+    pub hazards: Vec<Hazard>,
 }
 
 fn refused(code: &'static str) -> impl Fn(std::io::Error) -> Refusal {
@@ -176,7 +178,8 @@ impl ImageOrder {
                 format!("the image will take about {} where {} are free: make room, or choose another place", human(estimate.stored), human(free));
             return Err(Refusal::new("no-room", text));
         }
-        Ok(ImageReady { order: self, source, looked, needed, sparing, there, passphrase, mended, witness, estimate, free })
+        let hazards = [hazard::of_source(&bench.workshop, &source), hazard::of_drive(None, &looked)].concat();
+        Ok(ImageReady { order: self, source, looked, needed, sparing, there, passphrase, mended, witness, estimate, free, hazards })
     }
 
     /// What has the image's name; nothing of it is touched.
@@ -269,7 +272,7 @@ impl ImageReady {
             estimate: self.estimate,
             free: self.free,
             there: self.there,
-            hazards: hazard::of_drive(None, &self.looked),
+            hazards: self.hazards.clone(),
         }
     }
 
@@ -291,8 +294,14 @@ impl ImageReady {
     /// # Errors
     /// A refusal; then nothing was begun.
     pub fn run(self, bench: &Bench, control: &Control, observer: &dyn Observer) -> Result<Report, Refusal> {
-        let Self { order, source, looked, needed, sparing, there, passphrase, mended, estimate, .. } = self;
+        let Self { order, source, looked, needed, sparing, there, passphrase, mended, witness, estimate, hazards, .. } = self;
         let _claim = source.claim()?;
+        let is_in_use = hazard::is_in_use(&hazards);
+        let same = if is_in_use { witness.is_of(&*source) } else { witness.holds_still(&*source).map(|_| ()) };
+        if let Err(what) = same {
+            return Err(Refusal::new("source-changed", format!("the source is not what was looked at: {what}; look at it again")));
+        }
+        let before = source.standing();
         let is_pipe = order.file == Path::new("-");
         if !is_pipe {
             order.take_place(&source, there, passphrase.as_ref(), bench)?;
@@ -347,6 +356,12 @@ impl ImageReady {
                 report.proof.extend(sparing.then(|| Line::new("rest", Verdict::NotChecked, text.to_string())));
             }
             None => prove(&mut report, &order, passphrase.as_ref(), is_pipe, control, observer),
+        }
+        if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) {
+            report.proof.extend(outcome::held_still(&before, &source.standing(), is_in_use));
+            if report.outcome == Outcome::Proved && report.proof.iter().any(|line| line.result == Verdict::Fails) {
+                report.outcome = Outcome::Finished;
+            }
         }
         report.seconds = clock.now().saturating_sub(began).as_secs_f64();
         let kept = (!is_pipe).then(|| bench.workshop.source(&order.file).ok()).flatten();

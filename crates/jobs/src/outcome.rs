@@ -3,7 +3,7 @@
 use badger_bench::sheet::{CELLS, Surface};
 use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
-use badger_drive::{Control, Event, Observer, Outcome, Source, Target};
+use badger_drive::{Control, Event, Observer, Outcome, Source, Standing, Target};
 use badger_inspect::{Line, Looked, Stretch, Verdict};
 use badger_salvage::holed::Files;
 use badger_salvage::map::{Map, State};
@@ -125,10 +125,24 @@ pub(crate) fn lines(view: &Source, files: &Files, map: &Map) -> Vec<Line> {
     out
 }
 
+/// Whether the drive stayed as it was while it was read; nothing is said of one that nobody used and nobody is known to have written to.
+pub(crate) fn held_still(before: &Standing, after: &Standing, is_in_use: bool) -> Option<Line> {
+    let line = |result, text: &str| Line::new("source", result, text);
+    match after.written_since(before) {
+        Some(true) => Some(line(Verdict::Fails, "something was written to it while it was read: what was read of it may never have been together")),
+        Some(false) => is_in_use.then(|| line(Verdict::Holds, "it was in use, but nothing was written to it while it was read")),
+        None => is_in_use.then(|| line(Verdict::NotChecked, "it was in use; whether it was written to while it was read is not to be seen")),
+    }
+}
+
 /// The worst of everything that is known is the verdict.
 pub(crate) fn conclude(report: &mut Report, map: &Map, control: &Control) {
     let totals = map.totals();
-    let failed = report.proof.iter().find(|line| line.result == Verdict::Fails && line.what == "blocks").map(|line| line.text.clone());
+    let failed = report
+        .proof
+        .iter()
+        .find(|line| line.result == Verdict::Fails && ["blocks", "source"].contains(&line.what.as_str()))
+        .map(|line| line.text.clone());
     let missing = map.size() - totals.saved;
     (report.outcome, report.reason) = match (failed, missing) {
         (Some(failed), _) => (Outcome::Finished, failed),

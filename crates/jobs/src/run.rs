@@ -10,7 +10,7 @@ use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{DriveFacts, SheetData};
 use badger_drive::clock::Clock;
 use badger_drive::{Candidate, Refusal, Release, Standing, Witness, Workshop};
-use badger_inspect::{Level, Looked};
+use badger_inspect::{Level, Looked, hazard};
 use badger_layout::Plan;
 use badger_transfer::journal::{Journal, Unfinished};
 use badger_transfer::run::{self, Run};
@@ -81,7 +81,7 @@ impl Ready {
             Refusal::new("source-changed", text)
         };
         // One that is in use changes all the time, and was released with that said; the proof says it once more.
-        if hazards.iter().any(|hazard| ["source-in-use", "source-is-system"].contains(&hazard.code)) {
+        if hazard::is_in_use(&hazards) {
             witness.is_of(&*source).map_err(changed)?;
         } else {
             witness.holds_still(&*source).map_err(changed)?;

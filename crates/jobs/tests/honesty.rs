@@ -4,7 +4,7 @@ use crate::support::{MIB, Shop, noise};
 use badger_bench::Bench;
 use badger_bench::sheet::outcome_sentence;
 use badger_inspect::{Level, Verdict};
-use badger_jobs::{Order, Prepared, Ready};
+use badger_jobs::{ImageOrder, Order, Prepared, Ready};
 use badger_layout::plan::{Ids, Rest};
 use badger_transfer::Report;
 use badger_transfer::events::Silent;
@@ -89,6 +89,43 @@ fn a_resume_takes_no_other_source(#[case] how: &str) {
     let codes: &[&str] = if how == "grow" { &["source-changed", "target-too-small"] } else { &["source-changed"] };
     assert!(codes.contains(&refusal.code), "{refusal:?}");
     assert!(half == shop.content("onto"), "nothing more was written");
+}
+
+/// An image equals what was read for it; whether that ever was together on the drive is another question.
+#[rstest]
+#[case::nobody_writes(None, None, Outcome::Proved)]
+#[case::written_to_while_it_is_read(None, Some("own"), Outcome::Finished)]
+#[case::written_to_while_an_open_format_is_made(Some(badger_image::Format::Raw), Some("open"), Outcome::Finished)]
+fn an_image_of_what_changed_while_it_was_read_is_not_proved(
+    #[case] format: Option<badger_image::Format>,
+    #[case] writes: Option<&str>,
+    #[case] outcome: Outcome,
+) {
+    let shop = Shop::new();
+    let (from, _) = pair(&shop);
+    let order = ImageOrder { source: from, file: shop.path("kept.raw"), format, ..ImageOrder::default() };
+    let ready = order.prepare(&shop.bench, &Control::new()).unwrap();
+    let (begun, image) = (AtomicU64::new(0), shop.path("from.img"));
+    let watch = |event: &Event| {
+        if writes.is_some() && matches!(event, Event::Moved { .. }) && begun.fetch_add(1, Ordering::SeqCst) == 0 {
+            // At the end, where nothing was read yet: the image and the drive are equal all the same.
+            write_quietly(&image, LONG as u64 - 5, b"later");
+        }
+    };
+    let report = ready.run(&shop.bench, &Control::new(), &watch).unwrap();
+    let said = report.proof.iter().find(|line| line.name() == "source").map(|line| line.result);
+    assert_eq!((report.outcome, said), (outcome, writes.map(|_| Verdict::Fails)), "{:?}", report.proof);
+}
+
+#[test]
+fn an_image_is_not_made_of_what_changed_since_it_was_looked_at() {
+    let shop = Shop::new();
+    let (from, _) = pair(&shop);
+    let order = ImageOrder { source: from, file: shop.path("kept.zbi"), ..ImageOrder::default() };
+    let ready = order.prepare(&shop.bench, &Control::new()).unwrap();
+    write_quietly(&shop.path("from.img"), 2 * MIB as u64 + 5, b"somebody else");
+    assert_eq!(ready.run(&shop.bench, &Control::new(), &Silent).unwrap_err().code, "source-changed");
+    assert!(!shop.path("kept.zbi").exists());
 }
 
 #[test]

@@ -138,6 +138,25 @@ fn the_drive_that_is_read_is_not_replaced_by_a_file_of_its_own_name() {
     assert!(fs::read(&image).unwrap() == before);
 }
 
+/// Each file equals what was read of it; whether that belongs together is not proved where somebody writes to the volume meanwhile.
+#[rstest]
+#[case::nobody_writes(false, Outcome::Proved)]
+#[case::somebody_writes(true, Outcome::Finished)]
+fn files_of_a_volume_that_is_written_to_are_not_proved(#[case] writes: bool, #[case] outcome: Outcome) {
+    let place = Place::new();
+    let image = place.volume("busy.img", 16, |data| fs::write(data.join("hymn"), noise(2 << 20, 5)).unwrap());
+    let watch = |event: &Event| {
+        if writes && matches!(event, Event::Phase { .. }) {
+            // The last block is nobody's.
+            File::options().write(true).open(&image).unwrap().write_all_at(b"later", (16 << 20) - 5).unwrap();
+        }
+    };
+    let into = place.path("out");
+    let report = place.fetch_with(&image, &["/"], &into, Collision::Skip, &Control::new(), &watch, &|_| Collision::Skip).unwrap();
+    assert_eq!((report.outcome, report.files, report.reason.contains("was written to")), (outcome, 1, writes), "{report:?}");
+    assert!(fs::read(into.join("hymn")).unwrap() == noise(2 << 20, 5));
+}
+
 #[test]
 fn what_cannot_be_had_costs_only_itself() {
     let place = Place::new();

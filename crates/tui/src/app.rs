@@ -311,6 +311,14 @@ impl App {
         if key.kind == KeyEventKind::Release {
             return;
         }
+        // A terminal sends Esc as the byte that begins a key held with Alt as well: Esc and a key right after it may come as one.
+        // Nothing here is held with Alt, so they are two; an Enter after it must not do what Esc called off.
+        let may_be_two = matches!(key.code, KeyCode::Char(_) | KeyCode::Enter | KeyCode::Tab | KeyCode::Backspace);
+        if may_be_two && key.modifiers.contains(KeyModifiers::ALT) {
+            self.key(KeyEvent::new(KeyCode::Esc, KeyModifiers::NONE));
+            self.key(KeyEvent::new(key.code, key.modifiers - KeyModifiers::ALT));
+            return;
+        }
         if key.modifiers.contains(KeyModifiers::CONTROL) && key.code == KeyCode::Char('c') {
             self.ask_to_leave();
             return;

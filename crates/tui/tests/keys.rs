@@ -66,6 +66,25 @@ fn what_would_be_lost_stands_beside_the_tail() {
     assert_eq!(room.content("bb"), vec![7; 8 << 20]);
 }
 
+#[test]
+fn esc_counts_also_where_the_next_key_is_already_there() {
+    let mut room = Room::new();
+    room.up_to_the_release();
+    room.typed("bb77");
+    room.escape_and(KeyCode::Enter);
+    // The question was left, and is asked anew with nothing typed.
+    let screen = room.wait_for("Type bb77 to release Dunmore bb");
+    assert!(screen.contains("no run") && !screen.contains("that is not the tail"), "{screen}");
+    assert_eq!(room.content("bb"), vec![7; 8 << 20]);
+    room.key(KeyCode::Esc);
+    room.typed("5fnobody");
+    let screen = room.screen(120, 40);
+    assert!(screen.contains("find nobody"), "{screen}");
+    room.escape_and(KeyCode::Char('1'));
+    let screen = room.screen(120, 40);
+    assert!(!screen.contains("find nobody") && screen.contains("Dunmore bb"), "{screen}");
+}
+
 /// Thousands of random keys and clicks, everything but the letters of the tails.
 #[rstest]
 fn no_other_keys_ever_release(#[values(1, 2, 3, 4)] seed: u64) {

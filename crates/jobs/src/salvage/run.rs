@@ -11,8 +11,8 @@ use badger_drive::buffer::Buffer;
 use badger_drive::claims::Claim;
 use badger_drive::clock::Clock;
 use badger_drive::gentle::Gentle;
-use badger_drive::{Control, Event, Geometry, Identity, Observer, Outcome, Phase, Refusal, Release, Source, Target};
-use badger_inspect::{Level, Line, Looked, Verdict};
+use badger_drive::{Control, Event, Geometry, Identity, Observer, Outcome, Phase, Refusal, Release, Source, Standing, Target};
+use badger_inspect::{Level, Line, Looked, Verdict, hazard};
 use badger_salvage::ends::Break;
 use badger_salvage::file::{self, MapFile, Of};
 use badger_salvage::holed::{self, Files};
@@ -48,6 +48,8 @@ struct UnderWay<'a> {
     written: String,
     map: Map,
     compared: Compared,
+    /// What the system said of the drive when this began, and whether it was in use.
+    before: (Standing, bool),
     saved_before: u64,
     ledger: Ledger,
     job: i64,
@@ -82,7 +84,7 @@ impl SalvageReady {
         control: &'a Control,
         observer: &'a dyn Observer,
     ) -> Result<(UnderWay<'a>, MapFile, Pieces), Refusal> {
-        let Self { order, source, candidate, mut map, begun, job, takes_over, .. } = self;
+        let Self { order, source, candidate, mut map, begun, job, takes_over, hazards, .. } = self;
         // Boxes give one serial to many drives: bytes of two of them must not come together on one target.
         let compared = if begun { compared_with(&order.map, &map, &source) } else { Compared::Nothing };
         if compared == Compared::Differs {
@@ -134,7 +136,7 @@ impl SalvageReady {
         }
         info!(job, run, from = source.key(), begun, "a salvage begins");
         let (clock, saved_before) = (source.clock().or_else(|| target.clock()).unwrap_or_else(|| bench.workshop.clock.clone()), map.totals().saved);
-        let started = ledger::now();
+        let (started, before) = (ledger::now(), (source.standing(), hazard::is_in_use(&hazards)));
         let under_way = UnderWay {
             bench,
             control,
@@ -146,6 +148,7 @@ impl SalvageReady {
             written,
             map,
             compared,
+            before,
             saved_before,
             ledger,
             job,
@@ -233,6 +236,8 @@ impl UnderWay<'_> {
                         "whether this is the drive that the map was begun with was not compared: of what was saved before it gave nothing again";
                     report.proof.push(Line::new("source", Verdict::NotChecked, text));
                 }
+                let (before, is_in_use) = &self.before;
+                report.proof.extend(outcome::held_still(before, &self.source.standing(), *is_in_use));
                 outcome::conclude(&mut report, map, control);
             }
         }

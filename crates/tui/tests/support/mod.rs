@@ -80,6 +80,11 @@ impl Room {
         self.app.key(KeyEvent::new(code, KeyModifiers::NONE));
     }
 
+    /// Esc and another key in haste, as a terminal hands them over: in one piece.
+    pub fn escape_and(&mut self, code: KeyCode) {
+        self.app.key(KeyEvent::new(code, KeyModifiers::ALT));
+    }
+
     /// Does what the palette finds under some words.
     pub fn find(&mut self, words: &str) {
         self.key(KeyCode::Char('/'));
