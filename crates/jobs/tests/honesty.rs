@@ -4,6 +4,7 @@ use crate::support::{MIB, Shop, noise};
 use badger_bench::Bench;
 use badger_bench::sheet::outcome_sentence;
 use badger_inspect::{Level, Verdict};
+use badger_jobs::salvage::{SalvageOrder, Seat};
 use badger_jobs::{ImageOrder, Order, Prepared, Ready};
 use badger_layout::plan::{Ids, Rest};
 use badger_transfer::Report;
@@ -115,6 +116,24 @@ fn an_image_of_what_changed_while_it_was_read_is_not_proved(
     let report = ready.run(&shop.bench, &Control::new(), &watch).unwrap();
     let said = report.proof.iter().find(|line| line.name() == "source").map(|line| line.result);
     assert_eq!((report.outcome, said), (outcome, writes.map(|_| Verdict::Fails)), "{:?}", report.proof);
+}
+
+#[rstest]
+#[case::nobody_writes(false, Outcome::Proved)]
+#[case::somebody_writes(true, Outcome::Finished)]
+fn a_salvage_of_what_changed_while_it_was_read_is_not_proved(#[case] writes: bool, #[case] outcome: Outcome) {
+    let shop = Shop::new();
+    let (source, _) = pair(&shop);
+    let order = SalvageOrder { source, target: shop.path("out.img"), map: shop.path("out.map"), ..SalvageOrder::default() };
+    let (ready, image, left) = (order.prepare(&shop.bench).unwrap(), shop.path("from.img"), AtomicU64::new(u64::from(writes)));
+    let watch = |event: &Event| {
+        if matches!(event, Event::Moved { .. }) && left.swap(0, Ordering::SeqCst) == 1 {
+            write_quietly(&image, LONG as u64 - 5, b"later");
+        }
+    };
+    let report = ready.run(&shop.bench, "", &Seat::default(), &Control::new(), &watch).unwrap().report;
+    let said = report.proof.iter().find(|line| line.name() == "source").map(|line| line.result);
+    assert_eq!((report.outcome, said), (outcome, writes.then_some(Verdict::Fails)), "{}: {:?}", report.reason, report.proof);
 }
 
 #[test]
