@@ -362,6 +362,10 @@ impl ImageReady {
             if report.outcome == Outcome::Proved && report.proof.iter().any(|line| line.result == Verdict::Fails) {
                 report.outcome = Outcome::Finished;
             }
+            if report.outcome == Outcome::Finished && report.reason.is_empty() {
+                let first = |result| report.proof.iter().find(|line| line.result == result);
+                report.reason = first(Verdict::Fails).or(first(Verdict::NotChecked)).map(|line| line.text.clone()).unwrap_or_default();
+            }
         }
         report.seconds = clock.now().saturating_sub(began).as_secs_f64();
         let kept = (!is_pipe).then(|| bench.workshop.source(&order.file).ok()).flatten();
@@ -483,7 +487,7 @@ fn compare(report: &mut Report, order: &ImageOrder, source: &Source, bench: &Ben
         }
         (_, false) => Line {
             places: compared.differing.clone(),
-            ..Line::new("blocks", Verdict::Differs, format!("{} sectors of the image are not as on the drive", thousands(compared.sectors)))
+            ..Line::new("blocks", Verdict::Fails, format!("{} sectors of the image are not as on the drive", thousands(compared.sectors)))
         },
     };
     // What was lost says the worse already, where nothing but that is missing of the proof.
