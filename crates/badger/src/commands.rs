@@ -7,6 +7,7 @@ use crate::{CloneArgs, Common, code, exit_code, machines};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{SheetData, draw, verdict, write_paper};
 use badger_bench::{Bench, Checkup, ledger};
+use badger_drive::ground::Meeting;
 use badger_drive::health::Health;
 use badger_drive::size::{human, span, thousands};
 use badger_drive::{Bus, Refusal};
@@ -313,31 +314,59 @@ pub fn print_report(report: &Report, verbose: bool) {
 
 /// `badger verify`.
 pub fn verify(bench: &Bench, a: &Path, b: &Path, common: &Common) -> Result<u8, Refusal> {
+    let names = [a.display().to_string(), b.display().to_string()];
     let (a, b) = (bench.workshop.source(a)?, bench.workshop.source(b)?);
+    let meeting = a.ground().meets(b.ground());
+    if meeting == Some(Meeting::Same) {
+        let text = format!("{} and {} are one and the same: it equals itself; name what is to be compared with it", names[0], names[1]);
+        return Err(Refusal::new("same-drive", text));
+    }
     let control = Arc::new(Control::new());
     obey_signals(control.clone());
     let follower = Follower::new(common);
     let clock = a.clock().or_else(|| b.clock()).unwrap_or_else(|| bench.workshop.clock.clone());
-    let comparison = compare::compare(&a, &b, &control, &follower, &*clock);
+    let found = compare::compare(&a, &b, &control, &follower, &*clock);
     follower.finish();
-    let same = comparison.differing.is_empty() && comparison.unreadable.is_empty();
-    if common.json {
-        print_json(&serde_json::json!({
-            "same": same, "compared_bytes": comparison.bytes, "differing_sectors": comparison.sectors,
-            "differing": comparison.differing, "unreadable": comparison.unreadable,
-            "size_bytes": [a.geometry().size_bytes, b.geometry().size_bytes],
-        }));
-    } else if same && !comparison.stopped {
-        tell!("equal over {}", human(comparison.bytes));
-    } else {
-        tell!("{} sectors differ, {} stretches could not be read", thousands(comparison.sectors), comparison.unreadable.len());
-        for stretch in comparison.differing.iter().take(20) {
-            tell!("  sector {} and on, {} sectors", thousands(stretch.start), thousands(stretch.sectors));
+    let sizes = [a.geometry().size_bytes, b.geometry().size_bytes];
+    let mut notes: Vec<String> = Vec::new();
+    for (number, drive) in [&a, &b].into_iter().enumerate() {
+        let name = &names[number];
+        if found.written[number] == Some(true) {
+            notes.push(format!("something was written to {name} meanwhile: what it holds now is not known"));
+        }
+        notes.extend(drive.remark().map(|remark| format!("{name}: {remark}")));
+        let more = sizes[number].saturating_sub(sizes[1 - number]);
+        if more > 0 {
+            notes.push(format!("{name} is {} larger, which was not compared", human(more)));
         }
     }
+    if meeting.is_some() {
+        notes.push(format!("{} and {} lie on the same storage, all of it or a part: what is equal there is no copy", names[0], names[1]));
+    }
+    if common.json {
+        print_json(&serde_json::json!({
+            "same": found.is_equal(), "stopped": found.stopped, "compared_bytes": found.bytes, "differing_sectors": found.sectors,
+            "differing": found.differing, "unreadable_sectors": found.unread, "unreadable": found.unreadable,
+            "size_bytes": sizes, "notes": notes,
+        }));
+    } else {
+        let stopped = if found.stopped { ", and was stopped there" } else { "" };
+        if found.sectors == 0 && found.unread == 0 {
+            tell!("equal over {}{stopped}", human(found.bytes));
+        } else {
+            let (differ, unread) = (thousands(found.sectors), thousands(found.unread));
+            tell!("{differ} sectors differ, {unread} could not be read; went over {}{stopped}", human(found.bytes));
+        }
+        for (what, stretches) in [("differs", &found.differing), ("not read", &found.unreadable)] {
+            for stretch in stretches.iter().take(20) {
+                tell!("  {what}: sector {} and on, {} sectors", thousands(stretch.start), thousands(stretch.sectors));
+            }
+        }
+        notes.iter().for_each(|note| tell!("  {note}"));
+    }
     Ok(match () {
-        () if comparison.stopped => code::STOPPED,
-        () if same => code::DONE,
+        () if found.stopped => code::STOPPED,
+        () if found.is_equal() => code::DONE,
         () => code::LOSS,
     })
 }

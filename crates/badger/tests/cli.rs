@@ -459,6 +459,35 @@ fn verify_tells_equal_from_different() {
     OpenOptions::new().write(true).open(&b).unwrap().write_all_at(b"x", 512 * 700 + 3).unwrap();
     let (code, report) = place.json(&["verify", path(&a), path(&b)]);
     assert_eq!((code, &report["differing"]), (1, &serde_json::json!([{"start": 700, "sectors": 1}])));
+    // What is larger is not compared to its end, and a drive that equals itself is no copy, whatever it is called.
+    let longer = place.path("longer.img");
+    fs::copy(&a, &longer).unwrap();
+    OpenOptions::new().write(true).open(&longer).unwrap().set_len(4 * MIB).unwrap();
+    let (code, out, _) = place.run(&["verify", path(&a), path(&longer)]);
+    assert!(code == 0 && out.contains("equal over 3.15 MB") && out.contains("longer.img is 1.05 MB larger, which was not compared"), "{out}");
+    let device = Loop::over(&a, &[]);
+    let link = place.path("link.img");
+    std::os::unix::fs::symlink(&a, &link).unwrap();
+    for same in [&a, &link] {
+        let (code, _, errors) = place.run(&["verify", path(&a), path(same)]);
+        assert!(code == 2 && errors.contains("same-drive"), "{errors}");
+    }
+    let (code, report) = place.json(&["verify", device.path(), path(&a)]);
+    assert!(code == 0 && report["notes"][0].as_str().unwrap().contains("the same storage"), "{report}");
+}
+
+/// What could not be read is neither equal nor different.
+#[test]
+fn verify_takes_nothing_unread_for_equal() {
+    let place = Place::new();
+    let good = place.noise("slate.img", 3 * MIB, 1);
+    let copy = place.path("copy.img");
+    fs::copy(&good, &copy).unwrap();
+    let drive = place.drive("BEEF", "slate.img", "[[fault]]\nkind = \"unreadable\"\nlba = 700\nsectors = 9\n");
+    let (code, report) = place.json(&["verify", path(&drive), path(&copy)]);
+    let places = serde_json::json!([{"start": 700, "sectors": 9}]);
+    assert_eq!((code, &report["same"], &report["differing_sectors"]), (1, &false.into(), &0.into()), "{report}");
+    assert_eq!((&report["unreadable"], &report["unreadable_sectors"]), (&places, &9.into()));
 }
 
 #[test]

@@ -474,13 +474,13 @@ fn compare(report: &mut Report, order: &ImageOrder, source: &Source, bench: &Ben
     observer.event(&Event::Phase { phase: Phase::Prove, total: source.geometry().size_bytes, done: 0, files: None });
     let compared = verify::compare(source, &image, control, observer, &*bench.workshop.clock);
     let same = compared.sectors == 0 && source.geometry().size_bytes == image.geometry().size_bytes;
-    let unread = compared.unreadable.len() as u64;
+    let unread = compared.unread;
     let line = match (compared.stopped, same) {
         (true, _) => Line::new("blocks", Verdict::NotChecked, "reading it back was stopped"),
         // Two places that give nothing are not equal.
         (_, true) if unread > 0 => Line {
             places: compared.unreadable.clone(),
-            ..Line::new("blocks", Verdict::NotChecked, format!("{} places could not be read and compared; all else equals", thousands(unread)))
+            ..Line::new("blocks", Verdict::NotChecked, format!("{} sectors could not be read and compared; all else equals", thousands(unread)))
         },
         (_, true) => {
             Line::new("blocks", Verdict::Holds, format!("{} of the drive, read once more, equal what the image holds", human(compared.bytes)))

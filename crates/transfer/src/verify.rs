@@ -15,30 +15,53 @@ const MOST: usize = 10_000;
 /// What a comparison brought.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub struct Comparison {
-    /// Bytes that were compared: the size of the smaller drive.
+    /// Bytes from the start that were gone over: the size of the smaller drive where it was not stopped.
     pub bytes: u64,
     /// Differing stretches, in sectors of the first drive.
     pub differing: Vec<Stretch>,
     /// How many sectors differ, also where there are too many stretches to remember.
     pub sectors: u64,
-    /// Places one of the two could not read, in sectors.
+    /// Places one of the two could not read, in sectors of the first drive: they are neither equal nor different.
     pub unreadable: Vec<Stretch>,
+    /// How many sectors that is, also where there are too many places to remember.
+    pub unread: u64,
     /// Whether it was stopped before the end.
     pub stopped: bool,
+    /// Whether something was written to the first and to the second one meanwhile; `None` where the system does not say.
+    pub written: [Option<bool>; 2],
+}
+
+impl Comparison {
+    /// Whether all of the smaller one was read of both, is the same, and nobody is known to have changed it meanwhile.
+    pub fn is_equal(&self) -> bool {
+        !self.stopped && self.sectors == 0 && self.unread == 0 && !self.written.contains(&Some(true))
+    }
+
+    fn lose(&mut self, start: u64, len: u64, sector: u64) {
+        let (first, end) = (start / sector, (start + len).div_ceil(sector));
+        self.unread += end - first;
+        let has_room = self.unreadable.len() < MOST;
+        match self.unreadable.last_mut() {
+            Some(last) if last.start + last.sectors == first => last.sectors += end - first,
+            _ if has_room => self.unreadable.push(Stretch { start: first, sectors: end - first }),
+            _ => {}
+        }
+    }
 }
 
 /// Compares `a` with `b` over the size of the smaller one.
 pub fn compare(a: &Source, b: &Source, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> Comparison {
     let size = a.geometry().size_bytes.min(b.geometry().size_bytes);
     let sector = a.geometry().logical_sector;
-    let mut out = Comparison { bytes: size, ..Comparison::default() };
+    let mut out = Comparison::default();
+    let before = [a, b].map(|drive| drive.standing());
     let (mut left, mut right) = (Buffer::new(CHUNK as usize), Buffer::new(CHUNK as usize));
     let began = clock.now();
     let mut at = 0;
     while at < size {
         if !control.go_on() {
             out.stopped = true;
-            return out;
+            break;
         }
         let empty = a.zero_run(at, size - at);
         let empty = if empty > 0 { b.zero_run(at, empty) } else { 0 };
@@ -56,10 +79,21 @@ pub fn compare(a: &Source, b: &Source, control: &Control, observer: &dyn Observe
             });
             match read {
                 Ok(more) => lost.extend(more),
-                Err(_) => lost.push((at, len)),
+                Err(_) => lost = vec![(at, len)],
             }
-            out.unreadable
-                .extend(lost.iter().map(|(start, len)| Stretch { start: start / u64::from(sector), sectors: len.div_ceil(u64::from(sector)) }));
+            lost.sort_unstable();
+            let mut said = at;
+            for (start, len) in lost {
+                let place = (start - at) as usize..(start + len - at) as usize;
+                left[place.clone()].fill(0);
+                right[place].fill(0);
+                // Both may have lost the same place.
+                let end = start + len;
+                if end > said {
+                    out.lose(start.max(said), end - start.max(said), u64::from(sector));
+                    said = end;
+                }
+            }
             if left != right {
                 let stretches = differing_sectors(at, left, right, sector);
                 out.sectors += stretches.iter().map(|stretch| stretch.sectors).sum::<u64>();
@@ -70,5 +104,7 @@ pub fn compare(a: &Source, b: &Source, control: &Control, observer: &dyn Observe
         observer.event(&Event::Moved { start: at, len, at: (clock.now().saturating_sub(began)).as_secs_f64() });
         at += len;
     }
+    out.bytes = at;
+    out.written = [(a, &before[0]), (b, &before[1])].map(|(drive, before)| drive.standing().written_since(before));
     out
 }
