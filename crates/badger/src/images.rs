@@ -8,7 +8,7 @@ use badger_drive::{Control, Event, Medium, Observer, Outcome, Phase, Refusal};
 use badger_image::Format;
 use badger_image::own::{Image, Passphrase};
 use badger_image::write::Form;
-use badger_inspect::Verdict;
+use badger_inspect::{Level, Verdict};
 use badger_jobs::ImageOrder;
 use badger_transfer::Report;
 use std::path::Path;
@@ -126,6 +126,9 @@ fn make(bench: &Bench, order: ImageOrder, control: &Control, common: &Common) ->
             span(estimate.seconds)
         );
         commands::print_hazards(&ready.hazards);
+    }
+    if is_pipe {
+        ready.hazards.iter().filter(|hazard| hazard.level != Level::Note).for_each(|hazard| complain!("{}  [{}]", hazard.text, hazard.code));
     }
     let follower = Follower::new(&Common { json: common.json || is_pipe, ..common.clone() });
     let report = ready.run(bench, control, &follower);
