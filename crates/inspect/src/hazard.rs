@@ -116,8 +116,10 @@ pub fn of_source(workshop: &Workshop, source: &Source) -> Vec<Hazard> {
     let found = workshop.found(&source.identity().path);
     let mut uses: Vec<_> = found.iter().flat_map(|found| found.uses.clone()).collect();
     uses.extend(workshop.uses(source.ground()).into_iter().filter(|used| !found.iter().any(|found| found.uses.contains(used))));
-    for used in uses {
-        out.push(Hazard::new(Level::Mind, "source-in-use", format!("the source is {used}: what changes while it is read may not fit together")));
+    let told: Vec<String> = uses.iter().map(ToString::to_string).collect();
+    if !told.is_empty() {
+        let text = format!("the source is {}: what changes while it is read may not fit together", told.join(", "));
+        out.push(Hazard::new(Level::Mind, "source-in-use", text));
     }
     if !workshop.sysfs.sees_all_writers() {
         let text = "whether another user's program writes to a drive right now is not to be seen: only root sees all programs";

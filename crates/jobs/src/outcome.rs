@@ -129,9 +129,12 @@ pub(crate) fn lines(view: &Source, files: &Files, map: &Map) -> Vec<Line> {
 pub(crate) fn held_still(before: &Standing, after: &Standing, is_in_use: bool) -> Option<Line> {
     let line = |result, text: &str| Line::new("source", result, text);
     match after.written_since(before) {
-        Some(true) => Some(line(Verdict::Fails, "something was written to it while it was read: what was read of it may never have been together")),
-        Some(false) => is_in_use.then(|| line(Verdict::Holds, "it was in use, but nothing was written to it while it was read")),
-        None => is_in_use.then(|| line(Verdict::NotChecked, "it was in use; whether it was written to while it was read is not to be seen")),
+        Some(true) => {
+            Some(line(Verdict::Fails, "something was written to the drive while it was read: what was read of it may never have been together"))
+        }
+        Some(false) => is_in_use.then(|| line(Verdict::Holds, "the drive was in use, but nothing was written to it while it was read")),
+        None => is_in_use
+            .then(|| line(Verdict::NotChecked, "the drive was in use; whether something was written to it while it was read is not to be seen")),
     }
 }
 

@@ -1,7 +1,7 @@
 //! A job whose target is an image: what of the drive is kept, in which file, and what that takes.
 
 use super::keep::Keep;
-use super::lines::{hazard_lines, marked};
+use super::lines::{hazard_lines, marked, stacked};
 use super::look::{refused, side};
 use super::view::{Entry, JobView};
 use crate::draw::{cut, loud, pad, pad_left, print, ribbon, say};
@@ -173,9 +173,7 @@ fn draw_look(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
     for (spans, y) in lines.into_iter().zip(right.y..right.bottom()) {
         print(buf, right.x, y, right.width, spans);
     }
-    for (spans, y) in hazard_lines(&sight.hazards, usize::from(area.width)).into_iter().zip(low + 1..area.bottom()) {
-        print(buf, area.x, y, area.width, spans);
-    }
+    stacked(buf, Rect { y: low + 1, height: area.bottom().saturating_sub(low + 1), ..area }, hazard_lines(&sight.hazards, usize::from(area.width)));
 }
 
 /// A bar of what something is of a whole.
@@ -247,7 +245,8 @@ fn draw_plan(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
         There::GivenUp => more.push(vec![loud(Mean::Mind, "▲ anew  "), say(Mean::Text, "Enter gives up the unfinished image that is there")]),
     }
     more.extend(hazard_lines(&sight.hazards, width));
-    more.push(vec![]);
+    // The last line says what it comes to.
+    let y = stacked(buf, Rect { y, height: area.bottom().saturating_sub(y + 1), ..area }, more);
     let time = if sight.estimate.seconds >= 1.0 {
         format!(" · reading takes at least {}, then the image is read back", span(sight.estimate.seconds))
     } else {
@@ -258,8 +257,6 @@ fn draw_plan(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
         () if keep.is_waiting() => "looking ... ",
         () => "",
     };
-    more.push(vec![say(Mean::Mind, state), say(Mean::Text, format!("{} to read", human(sight.bytes))), say(Mean::Quiet, time)]);
-    for (spans, y) in more.into_iter().zip(y..area.bottom()) {
-        print(buf, area.x, y, area.width, spans);
-    }
+    let last = vec![say(Mean::Mind, state), say(Mean::Text, format!("{} to read", human(sight.bytes))), say(Mean::Quiet, time)];
+    print(buf, area.x, (y + 1).min(area.bottom().saturating_sub(1)), area.width, last);
 }

@@ -1,9 +1,27 @@
 //! Lines that several steps show.
 
-use crate::draw::{loud, say};
+use crate::draw::{loud, print, say};
 use crate::theme::Mean;
 use badger_inspect::{Hazard, Level};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
 use ratatui::text::Span;
+
+/// Prints lines one below the other, and says so in the last row where there is no room for all. The row behind them.
+pub(super) fn stacked(buf: &mut Buffer, area: Rect, lines: Vec<Vec<Span<'static>>>) -> u16 {
+    let (rows, count) = (usize::from(area.height), lines.len());
+    let fits = if count > rows { rows.saturating_sub(1) } else { count };
+    let mut y = area.y;
+    for spans in lines.into_iter().take(fits) {
+        print(buf, area.x, y, area.width, spans);
+        y += 1;
+    }
+    if fits < count && rows > 0 {
+        print(buf, area.x, y, area.width, vec![say(Mean::Quiet, "… more on a higher screen")]);
+        y += 1;
+    }
+    y
+}
 
 /// What is known of what the target holds: mark, meaning, sentence.
 pub(super) fn at_stake(hazards: &[Hazard]) -> (&'static str, Mean, String) {
@@ -38,4 +56,23 @@ pub(super) fn hazard_lines(hazards: &[Hazard], width: usize) -> Vec<Vec<Span<'st
         }
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::all_fit(3, 3, &["0", "1", "2"])]
+    #[case::one_too_many(4, 3, &["0", "1", "… more on a higher screen"])]
+    #[case::no_room(2, 0, &[])]
+    fn what_does_not_fit_is_told_of(#[case] count: usize, #[case] rows: u16, #[case] shown: &[&str]) {
+        let area = Rect::new(0, 0, 30, rows);
+        let mut buf = Buffer::empty(Rect { height: rows + 1, ..area });
+        let end = stacked(&mut buf, area, (0..count).map(|line| vec![say(Mean::Text, line.to_string())]).collect());
+        let row = |y: u16| (0..30).map(|x| buf[(x, y)].symbol()).collect::<String>().trim_end().to_string();
+        assert_eq!((0..end).map(row).collect::<Vec<_>>(), shown);
+        assert_eq!(row(rows), "", "nothing is drawn beneath");
+    }
 }

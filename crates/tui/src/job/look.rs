@@ -1,6 +1,6 @@
 //! Look: both drives side by side, and what is at stake on the target.
 
-use super::lines::{at_stake, hazard_lines};
+use super::lines::{at_stake, hazard_lines, stacked};
 use super::view::JobView;
 use crate::draw::{cut, cut_start, loud, pad, pad_left, print, ribbon, say, wrap};
 use crate::theme::Mean;
@@ -30,12 +30,11 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Lines {
     let right = Rect { x: area.x + half + 3, width: half, ..area };
     let low = side(buf, left, "◂ source, only read", Mean::Source, &sight.source);
     let low = low.max(side(buf, right, "▸ target, overwritten", Mean::Target, &sight.before));
-    let mut y = low + 1;
+    let y = low + 1;
     if y + 2 > area.bottom() {
         return Vec::new();
     }
     print(buf, area.x, y, area.width, vec![say(Mean::Quiet, "At stake")]);
-    y += 1;
     let lost: Vec<_> = sight.hazards.iter().filter(|hazard| hazard.level != Level::Note).cloned().collect();
     let (mark, mean, said) = at_stake(&sight.hazards);
     let mut lines = Vec::new();
@@ -45,12 +44,7 @@ pub fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Lines {
         }
     }
     lines.extend(hazard_lines(&lost, usize::from(area.width)));
-    for spans in lines {
-        if y < area.bottom() {
-            print(buf, area.x, y, area.width, spans);
-        }
-        y += 1;
-    }
+    let y = stacked(buf, Rect { y: y + 1, height: area.bottom() - y - 1, ..area }, lines);
     // Side by side: what comes along, and what is lost for it.
     let below = |side: Rect| Rect { y: y + 1, height: area.bottom().saturating_sub(y + 1), ..side };
     held(buf, below(left), ("◂ comes along  ", Mean::Source), &sight.brings);

@@ -1,6 +1,6 @@
 //! Plan: the source's ribbon above, the target's below, ties between them, figures and hazards beneath.
 
-use super::lines::{hazard_lines, marked};
+use super::lines::{hazard_lines, marked, stacked};
 use super::look;
 use super::view::JobView;
 use crate::draw::{cut, loud, pad, pad_left, print, ribbon, say};
@@ -47,18 +47,11 @@ pub fn draw(job: &mut JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, usiz
     print(buf, area.x, y, label, vec![say(Mean::Target, pad(&human(sight.after.size), 8))]);
     ribbon::draw_thick(buf, x, y, low, thick, &sight.after, to);
     let y = y + thick + 1;
-    let mut y = figures(job, sight, frame, Rect { y, height: area.bottom().saturating_sub(y), ..area });
+    let y = figures(job, sight, frame, Rect { y, height: area.bottom().saturating_sub(y), ..area });
     let buf = frame.buffer_mut();
     let more = remarks(job, sight, usize::from(area.width));
-    for spans in more {
-        if y + 3 > area.bottom() {
-            print(buf, area.x, y, area.width, vec![say(Mean::Quiet, "… more on a higher screen")]);
-            y += 1;
-            break;
-        }
-        print(buf, area.x, y, area.width, spans);
-        y += 1;
-    }
+    // The last line says what it comes to.
+    let y = stacked(buf, Rect { y, height: area.bottom().saturating_sub(y + 1), ..area }, more);
     let todo = sight.bytes - sight.done_before.unwrap_or(0).min(sight.bytes);
     let time =
         sight.pace.map(|pace| format!("about {} at {}/s, then it is read back", span(todo as f64 / pace), human(pace as u64))).unwrap_or_default();

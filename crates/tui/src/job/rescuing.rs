@@ -1,10 +1,10 @@
 //! A job that salvages a drive that fails: what is asked for, and what is known before it begins.
 
 use super::asking::Asking;
-use super::lines::{hazard_lines, marked};
+use super::lines::{hazard_lines, marked, stacked};
 use super::rescue::{Rescue, RescueSight, map_beside, sight};
 use super::view::{Entry, JobView};
-use crate::draw::{cut, loud, pad, pad_left, print, say};
+use crate::draw::{cut, loud, pad, pad_left, say};
 use crate::running::Running;
 use crate::step::Step;
 use crate::theme::Mean;
@@ -231,8 +231,6 @@ pub(super) fn draw(job: &JobView, frame: &mut Frame, area: Rect) -> Vec<(Rect, u
             }
         }
     }
-    for (spans, y) in lines.into_iter().zip(area.y..area.bottom()) {
-        print(buf, area.x, y, area.width, spans);
-    }
+    stacked(buf, area, lines);
     Vec::new()
 }
