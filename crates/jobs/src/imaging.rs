@@ -358,7 +358,7 @@ impl ImageReady {
             None => prove(&mut report, &order, passphrase.as_ref(), is_pipe, control, observer),
         }
         if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) {
-            report.proof.extend(outcome::held_still(&before, &source.standing(), is_in_use));
+            report.proof.extend(outcome::held_still(&before, &source.standing(), is_in_use, there == There::Unfinished));
             if report.outcome == Outcome::Proved && report.proof.iter().any(|line| line.result == Verdict::Fails) {
                 report.outcome = Outcome::Finished;
             }

@@ -126,11 +126,16 @@ pub(crate) fn lines(view: &Source, files: &Files, map: &Map) -> Vec<Line> {
 }
 
 /// Whether the drive stayed as it was while it was read; nothing is said of one that nobody used and nobody is known to have written to.
-pub(crate) fn held_still(before: &Standing, after: &Standing, is_in_use: bool) -> Option<Line> {
+/// Of what is gone on with, only some of what an earlier run read was looked at again.
+pub(crate) fn held_still(before: &Standing, after: &Standing, is_in_use: bool, goes_on: bool) -> Option<Line> {
     let line = |result, text: &str| Line::new("source", result, text);
     match after.written_since(before) {
         Some(true) => {
             Some(line(Verdict::Fails, "something was written to the drive while it was read: what was read of it may never have been together"))
+        }
+        _ if goes_on => {
+            let text = "gone on with: what an earlier run read was looked at again in some places; whether something was written to the drive elsewhere between the runs is not known";
+            Some(line(Verdict::NotChecked, text))
         }
         Some(false) => is_in_use.then(|| line(Verdict::Holds, "the drive was in use, but nothing was written to it while it was read")),
         None => is_in_use

@@ -237,7 +237,8 @@ impl UnderWay<'_> {
                     report.proof.push(Line::new("source", Verdict::NotChecked, text));
                 }
                 let (before, is_in_use) = &self.before;
-                report.proof.extend(outcome::held_still(before, &self.source.standing(), *is_in_use));
+                let goes_on = self.saved_before > 0 && self.compared != Compared::Unread;
+                report.proof.extend(outcome::held_still(before, &self.source.standing(), *is_in_use, goes_on));
                 outcome::conclude(&mut report, map, control);
             }
         }
