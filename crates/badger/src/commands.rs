@@ -141,6 +141,7 @@ pub fn print_proof(lines: &[Line], verbose: bool) {
 pub fn check(bench: &Bench, path: &Path, machine: Option<&str>, common: &Common) -> Result<u8, Refusal> {
     let machine = machine.map(machines::find).transpose()?;
     let source = bench.workshop.source(path)?;
+    let (before, is_in_use) = (source.standing(), hazard::is_in_use(&hazard::of_source(&bench.workshop, &source)));
     let looked = Looked::at(&source);
     let table = &looked.table;
     let mut lines = Vec::new();
@@ -166,6 +167,7 @@ pub fn check(bench: &Bench, path: &Path, machine: Option<&str>, common: &Common)
     if let (Some(service), Some(machine)) = (&bench.config.licence_service, &machine) {
         lines.extend(badger_jobs::activation::lines(service, &source, &looked, machine));
     }
+    lines.extend(hazard::held_still(&before, &source.standing(), is_in_use, false));
     if common.json {
         print_json(&serde_json::json!({ "proof": lines }));
     } else {

@@ -428,6 +428,8 @@ fn a_mounted_source_is_a_thing_to_mind_but_no_stop() {
     let (code, out, _) = place.run(&["image", part.path(), path(&place.path("one.zbi"))]);
     assert_eq!(code, 0, "{out}");
     assert!(out.contains("source-in-use") && out.contains("nothing was written to it while it was read"), "{out}");
+    let checked = place.run(&["check", part.path()]).1;
+    assert!(checked.contains("the drive was in use, but nothing was written to it while it was read"), "{checked}");
     let piped = place.badger(&["image", part.path(), "-"]).output().unwrap();
     assert!(piped.status.success() && text(&piped.stderr).contains("source-in-use"), "{}", text(&piped.stderr));
     drop(device);

@@ -1,12 +1,13 @@
 //! Everything to know before a run.
 
+use crate::line::{Line, Verdict};
 use crate::looked::{Content, Looked};
 use crate::references::{self, Reference};
 use crate::volumes::{self, Surveyed};
 use badger_drive::discover::Found;
 use badger_drive::size::human;
 use badger_drive::sounding::Seen;
-use badger_drive::{Candidate, Sounding, Source, Workshop};
+use badger_drive::{Candidate, Sounding, Source, Standing, Workshop};
 use badger_fs::recognise::{Recognised, State};
 use badger_layout::plan::Ids;
 use badger_layout::{Kind, Plan, Rules, Table, table};
@@ -95,6 +96,24 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
 /// Whether one of these says that the source may change while it is read.
 pub fn is_in_use(hazards: &[Hazard]) -> bool {
     hazards.iter().any(|hazard| ["source-in-use", "source-is-system"].contains(&hazard.code))
+}
+
+/// Whether the drive stayed as it was while it was read; nothing is said of one that nobody used and nobody is known to have written to.
+/// Of what is gone on with, only some of what an earlier run read was looked at again.
+pub fn held_still(before: &Standing, after: &Standing, is_in_use: bool, goes_on: bool) -> Option<Line> {
+    let line = |result, text: &str| Line::new("source", result, text);
+    match after.written_since(before) {
+        Some(true) => {
+            Some(line(Verdict::Fails, "something was written to the drive while it was read: what was read of it may never have been together"))
+        }
+        _ if goes_on => {
+            let text = "gone on with: what an earlier run read was looked at again in some places; whether something was written to the drive elsewhere between the runs is not known";
+            Some(line(Verdict::NotChecked, text))
+        }
+        Some(false) => is_in_use.then(|| line(Verdict::Holds, "the drive was in use, but nothing was written to it while it was read")),
+        None => is_in_use
+            .then(|| line(Verdict::NotChecked, "the drive was in use; whether something was written to it while it was read is not to be seen")),
+    }
 }
 
 /// What is to be known of two drives before anything of the source is read.

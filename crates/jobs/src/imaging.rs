@@ -1,6 +1,6 @@
 //! Keeping a drive in an image of our own.
 
-use crate::{outcome, record};
+use crate::record;
 use badger_bench::Bench;
 use badger_bench::ledger;
 use badger_bench::ribbon::Ribbon;
@@ -358,7 +358,7 @@ impl ImageReady {
             None => prove(&mut report, &order, passphrase.as_ref(), is_pipe, control, observer),
         }
         if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) {
-            report.proof.extend(outcome::held_still(&before, &source.standing(), is_in_use, there == There::Unfinished));
+            report.proof.extend(hazard::held_still(&before, &source.standing(), is_in_use, there == There::Unfinished));
             if report.outcome == Outcome::Proved && report.proof.iter().any(|line| line.result == Verdict::Fails) {
                 report.outcome = Outcome::Finished;
             }

@@ -3,7 +3,7 @@
 use badger_bench::sheet::{CELLS, Surface};
 use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
-use badger_drive::{Control, Event, Observer, Outcome, Source, Standing, Target};
+use badger_drive::{Control, Event, Observer, Outcome, Source, Target};
 use badger_inspect::{Line, Looked, Stretch, Verdict};
 use badger_salvage::holed::Files;
 use badger_salvage::map::{Map, State};
@@ -123,24 +123,6 @@ pub(crate) fn lines(view: &Source, files: &Files, map: &Map) -> Vec<Line> {
     out.push(Line::new("boot", Verdict::NotChecked, "starting up was not tried"));
     out.push(Line::new("licence", Verdict::NotChecked, "the licence was not looked at"));
     out
-}
-
-/// Whether the drive stayed as it was while it was read; nothing is said of one that nobody used and nobody is known to have written to.
-/// Of what is gone on with, only some of what an earlier run read was looked at again.
-pub(crate) fn held_still(before: &Standing, after: &Standing, is_in_use: bool, goes_on: bool) -> Option<Line> {
-    let line = |result, text: &str| Line::new("source", result, text);
-    match after.written_since(before) {
-        Some(true) => {
-            Some(line(Verdict::Fails, "something was written to the drive while it was read: what was read of it may never have been together"))
-        }
-        _ if goes_on => {
-            let text = "gone on with: what an earlier run read was looked at again in some places; whether something was written to the drive elsewhere between the runs is not known";
-            Some(line(Verdict::NotChecked, text))
-        }
-        Some(false) => is_in_use.then(|| line(Verdict::Holds, "the drive was in use, but nothing was written to it while it was read")),
-        None => is_in_use
-            .then(|| line(Verdict::NotChecked, "the drive was in use; whether something was written to it while it was read is not to be seen")),
-    }
 }
 
 /// The worst of everything that is known is the verdict.

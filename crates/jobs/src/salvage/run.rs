@@ -238,7 +238,7 @@ impl UnderWay<'_> {
                 }
                 let (before, is_in_use) = &self.before;
                 let goes_on = self.saved_before > 0 && self.compared != Compared::Unread;
-                report.proof.extend(outcome::held_still(before, &self.source.standing(), *is_in_use, goes_on));
+                report.proof.extend(hazard::held_still(before, &self.source.standing(), *is_in_use, goes_on));
                 outcome::conclude(&mut report, map, control);
             }
         }
