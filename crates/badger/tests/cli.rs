@@ -472,12 +472,31 @@ fn verify_tells_equal_from_different() {
     let device = Loop::over(&a, &[]);
     let link = place.path("link.img");
     std::os::unix::fs::symlink(&a, &link).unwrap();
-    for same in [&a, &link] {
+    let hard = place.path("hard.img");
+    fs::hard_link(&a, &hard).unwrap();
+    for same in [&a, &link, &hard] {
         let (code, _, errors) = place.run(&["verify", path(&a), path(same)]);
         assert!(code == 2 && errors.contains("same-drive"), "{errors}");
     }
     let (code, report) = place.json(&["verify", device.path(), path(&a)]);
     assert!(code == 0 && report["notes"][0].as_str().unwrap().contains("the same storage"), "{report}");
+}
+
+/// Two states that one image keeps lie in one file, and are two all the same.
+#[test]
+fn verify_compares_a_state_with_what_the_image_holds_now() {
+    let place = Place::new();
+    let image = place.path("weir.qcow2");
+    let tool = |program: &str, args: &[&str]| assert!(Command::new(program).args(args).stdout(Stdio::null()).status().unwrap().success());
+    tool("qemu-img", &["create", "-q", "-f", "qcow2", path(&image), "8M"]);
+    tool("qemu-io", &["-c", "write -P 1 0 1M", path(&image)]);
+    tool("qemu-img", &["snapshot", "-c", "early", path(&image)]);
+    let early = format!("{}@early", path(&image));
+    let same = place.json(&["verify", &early, path(&image)]);
+    assert_eq!((same.0, &same.1["same"]), (0, &true.into()), "{same:?}");
+    tool("qemu-io", &["-c", "write -P 2 0 1M", path(&image)]);
+    let (code, report) = place.json(&["verify", &early, path(&image)]);
+    assert_eq!((code, &report["differing_sectors"]), (1, &2048.into()), "{report}");
 }
 
 /// What could not be read is neither equal nor different.

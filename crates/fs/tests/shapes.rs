@@ -53,7 +53,6 @@ fn differ(a: &Shown, b: &Shown) -> Option<String> {
 }
 
 /// How far a volume could be judged.
-#[derive(PartialEq)]
 enum Judged {
     /// In every fit, and after its driver used it.
     Used,

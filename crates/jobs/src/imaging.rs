@@ -1,6 +1,7 @@
 //! Keeping a drive in an image of our own.
 
 use crate::record;
+use crate::run::unchanged;
 use badger_bench::Bench;
 use badger_bench::ledger;
 use badger_bench::ribbon::Ribbon;
@@ -297,10 +298,7 @@ impl ImageReady {
         let Self { order, source, looked, needed, sparing, there, passphrase, mended, witness, estimate, hazards, .. } = self;
         let _claim = source.claim()?;
         let is_in_use = hazard::is_in_use(&hazards);
-        let same = if is_in_use { witness.is_of(&*source) } else { witness.holds_still(&*source).map(|_| ()) };
-        if let Err(what) = same {
-            return Err(Refusal::new("source-changed", format!("the source is not what was looked at: {what}; look at it again")));
-        }
+        unchanged(&witness, &source, is_in_use)?;
         let before = source.standing();
         let is_pipe = order.file == Path::new("-");
         if !is_pipe {

@@ -9,7 +9,7 @@ use badger_bench::ledger::{self, Ledger};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{DriveFacts, SheetData};
 use badger_drive::clock::Clock;
-use badger_drive::{Candidate, Refusal, Release, Standing, Witness, Workshop};
+use badger_drive::{Candidate, Refusal, Release, Source, Standing, Witness, Workshop};
 use badger_inspect::{Level, Looked, hazard};
 use badger_layout::Plan;
 use badger_transfer::journal::{Journal, Unfinished};
@@ -61,6 +61,13 @@ impl Prepared {
     }
 }
 
+/// Whether a source is still what was shown.
+pub(crate) fn unchanged(witness: &Witness, source: &Source, is_in_use: bool) -> Result<(), Refusal> {
+    // One that is in use changes all the time, and was released with that said; the proof says it once more.
+    let same = if is_in_use { witness.is_of(&**source) } else { witness.holds_still(&**source).map(drop) };
+    same.map_err(|what| Refusal::new("source-changed", format!("the source is not what was shown: {what}; look at it again")))
+}
+
 impl Ready {
     /// Releases the target by its tail and runs the plan to its end.
     ///
@@ -76,16 +83,7 @@ impl Ready {
         // Kept until the run is over: nobody may write to what is read.
         let _claim = source.claim()?;
         source.obey(control);
-        let changed = |what| {
-            let text = format!("the source is not what was shown: {what}; look at it again");
-            Refusal::new("source-changed", text)
-        };
-        // One that is in use changes all the time, and was released with that said; the proof says it once more.
-        if hazard::is_in_use(&hazards) {
-            witness.is_of(&*source).map_err(changed)?;
-        } else {
-            witness.holds_still(&*source).map_err(changed)?;
-        }
+        unchanged(&witness, &source, hazard::is_in_use(&hazards))?;
         let ledger = bench.open_ledger().map_err(|error| ledger_refusal(&error))?;
         let source_facts = DriveFacts::new(source.identity(), source.geometry(), Ribbon::of(&looked, source.geometry().size_bytes));
         let target_facts = DriveFacts::new(candidate.identity(), candidate.geometry(), Ribbon::planned(&plan, &source_facts.ribbon));
