@@ -19,6 +19,7 @@ use badger_jobs::{ImageOrder, Order};
 use crossterm::event::{KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::Frame;
 use ratatui::layout::Rect;
+use ratatui::widgets::Block;
 use std::path::PathBuf;
 
 /// Columns and lines below which nothing can be read, and so nothing but leaving works.
@@ -482,8 +483,8 @@ impl App {
     pub fn draw(&mut self, frame: &mut Frame) {
         let area = frame.area();
         self.hits.clear();
+        frame.render_widget(Block::new().style(theme::ground()), area);
         let buf = frame.buffer_mut();
-        buf.set_style(area, theme::ground());
         self.too_small = area.width < LEAST.0 || area.height < LEAST.1;
         if self.too_small {
             print(buf, area.x, area.y, area.width, vec![loud(Mean::Mind, format!("▲ {} x {} needed", LEAST.0, LEAST.1))]);

@@ -229,7 +229,7 @@ fn draw_row(shown: &Shown, buf: &mut Buffer, area: Rect, y: u16, at: usize, row:
     let inner = Rect { x: area.x + 2, width: area.width - 2, y, height: 1 };
     match row {
         Row::Spans(left, right) => {
-            let wide: usize = right.iter().map(|span| unicode_width::UnicodeWidthStr::width(&*span.content)).sum();
+            let wide: usize = right.iter().map(Span::width).sum();
             print(buf, inner.x, y, inner.width.saturating_sub(wide as u16 + 1), left);
             print_right(buf, inner, y, right);
         }

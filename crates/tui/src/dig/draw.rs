@@ -15,7 +15,6 @@ use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::text::Span;
-use unicode_width::UnicodeWidthStr;
 
 type Lines = Vec<Vec<Span<'static>>>;
 
@@ -505,7 +504,7 @@ fn picked_lines(view: &View, width: usize) -> Lines {
     }
     after.push(say(Mean::Quiet, format!("   {}", rule(view.collision))));
     // What does not fit is said whole, however long the path.
-    let room = width.saturating_sub(TO.len() + after.iter().map(|span| span.content.width()).sum::<usize>());
+    let room = width.saturating_sub(TO.len() + after.iter().map(Span::width).sum::<usize>());
     lines.push([vec![say(Mean::Quiet, TO), say(Mean::Text, cut_start(&into, room.max(PATH)))], after].concat());
     lines
 }

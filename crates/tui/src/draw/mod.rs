@@ -84,25 +84,26 @@ pub fn print(buf: &mut Buffer, x: u16, y: u16, width: u16, spans: Vec<Span<'stat
     }
     let width = width.min(area.right() - x) as usize;
     // Names come from drives: nothing in them may steer the terminal.
-    let spans: Vec<Span<'static>> = spans.into_iter().map(|span| Span::styled(plain(&span.content).into_owned(), span.style)).collect();
-    let total: usize = spans.iter().map(|span| span.content.width()).sum();
-    let mut left = width;
-    let mut kept = Vec::new();
-    for span in spans {
-        let wide = span.content.width();
-        if total > width && wide >= left {
-            kept.push(Span::styled(cut(&format!("{}\u{2026}", span.content), left), span.style));
-            break;
-        }
-        left = left.saturating_sub(wide);
-        kept.push(span);
+    let mut line: Vec<Span> = spans.iter().map(|span| Span::styled(plain(&span.content), span.style)).collect();
+    if line.iter().map(Span::width).sum::<usize>() > width {
+        let mut left = width;
+        let last = line.iter_mut().position(|span| {
+            let wide = span.width();
+            if wide >= left {
+                span.content = cut(&format!("{}\u{2026}", span.content), left).into();
+                return true;
+            }
+            left -= wide;
+            false
+        });
+        line.truncate(last.map_or(line.len(), |at| at + 1));
     }
-    buf.set_line(x, y, &Line::from(kept), width as u16);
+    buf.set_line(x, y, &Line::from(line), width as u16);
 }
 
 /// Puts a line that ends at the right edge of `area`.
 pub fn print_right(buf: &mut Buffer, area: Rect, y: u16, spans: Vec<Span<'static>>) {
-    let wide: usize = spans.iter().map(|span| span.content.width()).sum();
+    let wide: usize = spans.iter().map(Span::width).sum();
     let wide = (wide as u16).min(area.width);
     print(buf, area.right() - wide, y, wide, spans);
 }
