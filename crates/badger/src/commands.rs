@@ -9,7 +9,7 @@ use badger_bench::sheet::{SheetData, draw, verdict, write_paper};
 use badger_bench::{Bench, Checkup, ledger};
 use badger_drive::health::Health;
 use badger_drive::size::{human, span, thousands};
-use badger_drive::{Bus, Ground, Refusal};
+use badger_drive::{Bus, Ground, Refusal, Since};
 use badger_inspect::hazard;
 use badger_inspect::{Content, Looked};
 use badger_inspect::{Hazard, Level, Line, Verdict};
@@ -334,8 +334,10 @@ pub fn verify(bench: &Bench, a: &Path, b: &Path, common: &Common) -> Result<u8, 
     let mut notes: Vec<String> = Vec::new();
     for (number, drive) in [&a, &b].into_iter().enumerate() {
         let name = &names[number];
-        if found.written[number] == Some(true) {
-            notes.push(format!("something was written to {name} meanwhile: what it holds now is not known"));
+        match found.since[number] {
+            Since::Written => notes.push(format!("something was written to {name} meanwhile: what it holds now is not known")),
+            Since::Unseen => notes.push(format!("{name} was taken out, or another came into its place, meanwhile: what it holds now is not known")),
+            Since::Same | Since::Silent => {}
         }
         notes.extend(drive.remark().map(|remark| format!("{name}: {remark}")));
         let more = sizes[number].saturating_sub(sizes[1 - number]);
@@ -355,7 +357,8 @@ pub fn verify(bench: &Bench, a: &Path, b: &Path, common: &Common) -> Result<u8, 
     } else {
         let stopped = if found.stopped { ", and was stopped there" } else { "" };
         if found.sectors == 0 && found.unread == 0 {
-            tell!("equal over {}{stopped}", human(found.bytes));
+            let equal = if found.is_held() { "equal" } else { "nothing that was read differs" };
+            tell!("{equal} over {}{stopped}", human(found.bytes));
         } else {
             let (differ, unread) = (thousands(found.sectors), thousands(found.unread));
             tell!("{differ} sectors differ, {unread} could not be read; went over {}{stopped}", human(found.bytes));

@@ -59,7 +59,7 @@ pub use refusal::Refusal;
 pub use release::Release;
 pub use sounding::Sounding;
 pub use source::Source;
-pub use standing::Standing;
+pub use standing::{Since, Standing};
 pub use sysfs::Sysfs;
 pub use target::{Candidate, Target};
 pub use witness::Witness;

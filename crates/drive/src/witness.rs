@@ -2,7 +2,7 @@
 
 use crate::medium::{Geometry, Medium};
 use crate::sounding::{NARROW, Sounding};
-use crate::standing::Standing;
+use crate::standing::{Since, Standing};
 use serde::{Deserialize, Serialize};
 
 /// Everything by which a drive is known again.
@@ -51,11 +51,13 @@ impl Witness {
     pub fn holds(&self, drive: &dyn Medium) -> Result<usize, String> {
         self.is_of(drive)?;
         let (then, now) = (&self.standing, drive.standing());
-        if then.changed != now.changed {
-            return Err("the file was written to since".into());
-        }
-        if self.boot == boot() && then.sequence.is_some() && then.sequence == now.sequence && then.written != now.written {
-            return Err("something was written to it since".into());
+        // A drive may have been taken out between two runs, and the system started anew: then it counts from another beginning.
+        let counts_on = self.boot == boot() && then.sequence.is_some() && then.sequence == now.sequence;
+        let kept = |of: &Standing| Standing { written: of.written.filter(|_| counts_on), changed: of.changed, ..Standing::default() };
+        match kept(&now).since(&kept(then)) {
+            Since::Written => return Err("something was written to it since".into()),
+            Since::Unseen => return Err("whether something was written to it since is not to be seen".into()),
+            Since::Same | Since::Silent => {}
         }
         let (compared, differ) = self.sounding.compare(drive);
         match differ.first() {

@@ -1,7 +1,7 @@
 //! A volume on a drive, read through a cache of limited size, with the blocks of a journal laid over it.
 
 use crate::finding::{Finding, Result};
-use badger_drive::{ReadError, Source, Standing};
+use badger_drive::{ReadError, Since, Source, Standing};
 use std::collections::{HashMap, HashSet};
 use std::ops::{Deref, Range};
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
@@ -199,10 +199,10 @@ impl Cached {
         &self.drive
     }
 
-    /// Whether anybody wrote to the drive since this was opened: what is kept of it, or was read of it, need not fit together then. `None`
-    /// where the system does not say.
-    pub fn written_since(&self) -> Option<bool> {
-        self.drive.standing().written_since(&self.opened)
+    /// What became of the drive since this was opened: what is kept of it, or was read of it, need not fit together where it was
+    /// written to.
+    pub fn since(&self) -> Since {
+        self.drive.standing().since(&self.opened)
     }
 
     /// Byte of the drive where it begins.

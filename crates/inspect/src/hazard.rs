@@ -7,7 +7,7 @@ use crate::volumes::{self, Surveyed};
 use badger_drive::discover::Found;
 use badger_drive::size::human;
 use badger_drive::sounding::Seen;
-use badger_drive::{Candidate, Sounding, Source, Standing, Workshop};
+use badger_drive::{Candidate, Since, Sounding, Source, Standing, Workshop};
 use badger_fs::recognise::{Recognised, State};
 use badger_layout::plan::Ids;
 use badger_layout::{Kind, Plan, Rules, Table, table};
@@ -102,16 +102,20 @@ pub fn is_in_use(hazards: &[Hazard]) -> bool {
 /// Of what is gone on with, only some of what an earlier run read was looked at again.
 pub fn held_still(before: &Standing, after: &Standing, is_in_use: bool, goes_on: bool) -> Option<Line> {
     let line = |result, text: &str| Line::new("source", result, text);
-    match after.written_since(before) {
-        Some(true) => {
+    match after.since(before) {
+        Since::Written => {
             Some(line(Verdict::Fails, "something was written to the drive while it was read: what was read of it may never have been together"))
         }
         _ if goes_on => {
             let text = "gone on with: what an earlier run read was looked at again in some places; whether something was written to the drive elsewhere between the runs is not known";
             Some(line(Verdict::NotChecked, text))
         }
-        Some(false) => is_in_use.then(|| line(Verdict::Holds, "the drive was in use, but nothing was written to it while it was read")),
-        None => is_in_use
+        Since::Unseen => {
+            let text = "whether something was written to the drive while it was read is not known: it was taken out, or another came into its place";
+            Some(line(Verdict::NotChecked, text))
+        }
+        Since::Same => is_in_use.then(|| line(Verdict::Holds, "the drive was in use, but nothing was written to it while it was read")),
+        Since::Silent => is_in_use
             .then(|| line(Verdict::NotChecked, "the drive was in use; whether something was written to it while it was read is not to be seen")),
     }
 }

@@ -1,4 +1,5 @@
 //! All tests in one program: it is linked once, and slow tests run beside quick ones.
 
 mod backup;
+mod hazards;
 mod references;

@@ -14,7 +14,7 @@ use crate::write::{self, Piece};
 use badger_drive::Sysfs;
 use badger_drive::buffer::Pool;
 use badger_drive::clock::Clock;
-use badger_drive::{Control, Event, Observer, Outcome, Phase, Refusal};
+use badger_drive::{Control, Event, Observer, Outcome, Phase, Refusal, Since};
 use badger_fs::Tree;
 use badger_fs::cached::Cached;
 use badger_fs::tree::{self, Node, NodeKind};
@@ -139,14 +139,20 @@ fn conclude(order: &Order, control: &Control, ended: Result<Papers, Break>, repo
             if report.lost_count > 0 {
                 report.reason = format!("{} could not be had whole", report.lost_count);
             }
-            if order.tree.origin().cached().and_then(Cached::written_since) == Some(true) {
+            let apart = match order.tree.origin().cached().map(Cached::since) {
+                Some(Since::Written) => Some("something was written to the drive while it was open here: what was read of it may not fit together"),
+                Some(Since::Unseen) => Some(
+                    "the drive was taken out, or another came into its place, while it was open here: whether what was read of it fits together is not known",
+                ),
+                _ => None,
+            };
+            if let Some(apart) = apart {
                 // Each file equals what was read of it, which is no proof that this belongs together.
                 if report.outcome == Outcome::Proved {
                     report.outcome = Outcome::Finished;
                 }
                 let others = if report.reason.is_empty() { String::new() } else { format!("; {}", report.reason) };
-                report.reason =
-                    format!("something was written to the drive while it was open here: what was read of it may not fit together{others}");
+                report.reason = format!("{apart}{others}");
             }
         }
         Err(_) if control.is_stopped() => {

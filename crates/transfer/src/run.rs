@@ -12,7 +12,7 @@ use crate::{Control, recast, resume, tree};
 use badger_drive::clock::Clock;
 use badger_drive::events::{Event, Observer, Phase};
 use badger_drive::size::{human, thousands};
-use badger_drive::{Refusal, Source, Target};
+use badger_drive::{Refusal, Since, Source, Target};
 use badger_fs::recognise::{Recognised, volumes};
 use badger_inspect::{Line, Reference, Stretch, Verdict, references};
 use badger_layout::plan::Rest;
@@ -90,11 +90,16 @@ pub fn start(run: Run) -> Result<Report, Refusal> {
         let text = format!("what was written and read back is not what stands under the target's name now: {what}; look for it, and clone again");
         report.proof.insert(0, Line::new("blocks", Verdict::Fails, text));
     }
-    let now = source.standing();
-    if (now.changed, now.written, now.node) != (standing.changed, standing.written, standing.node) {
-        let text = "the source was written to while it was copied: the copy may be half of one state and half of another; copy it again at rest";
-        report.proof.insert(0, Line::new("blocks", Verdict::Fails, text));
-    }
+    let unsound = match source.standing().since(&standing) {
+        Since::Written => {
+            Some("the source was written to while it was copied: the copy may be half of one state and half of another; copy it again at rest")
+        }
+        Since::Unseen => Some(
+            "whether the source was written to while it was copied is not known, as it was taken out, or another came into its place: copy it again",
+        ),
+        Since::Same | Since::Silent => None,
+    };
+    report.proof.splice(0..0, unsound.map(|text| Line::new("blocks", Verdict::Fails, text)));
     (report.outcome, report.reason) = report.verdict();
     target.announce_table();
     journal.remove();

@@ -3,10 +3,10 @@
 use crate::Control;
 use crate::copy::CHUNK;
 use crate::proof::differing_sectors;
-use badger_drive::Source;
 use badger_drive::buffer::Buffer;
 use badger_drive::clock::Clock;
 use badger_drive::events::{Event, Observer};
+use badger_drive::{Since, Source};
 use badger_inspect::Stretch;
 
 /// So many stretches are remembered.
@@ -27,14 +27,19 @@ pub struct Comparison {
     pub unread: u64,
     /// Whether it was stopped before the end.
     pub stopped: bool,
-    /// Whether something was written to the first and to the second one meanwhile; `None` where the system does not say.
-    pub written: [Option<bool>; 2],
+    /// What became of the first and of the second one meanwhile.
+    pub since: [Since; 2],
 }
 
 impl Comparison {
+    /// Whether neither is known to have been written to, or taken out, while it was read.
+    pub fn is_held(&self) -> bool {
+        !self.since.iter().any(|since| matches!(since, Since::Written | Since::Unseen))
+    }
+
     /// Whether all of the smaller one was read of both, is the same, and nobody is known to have changed it meanwhile.
     pub fn is_equal(&self) -> bool {
-        !self.stopped && self.sectors == 0 && self.unread == 0 && !self.written.contains(&Some(true))
+        !self.stopped && self.sectors == 0 && self.unread == 0 && self.is_held()
     }
 
     fn lose(&mut self, start: u64, len: u64, sector: u64) {
@@ -105,6 +110,6 @@ pub fn compare(a: &Source, b: &Source, control: &Control, observer: &dyn Observe
         at += len;
     }
     out.bytes = at;
-    out.written = [(a, &before[0]), (b, &before[1])].map(|(drive, before)| drive.standing().written_since(before));
+    out.since = [(a, &before[0]), (b, &before[1])].map(|(drive, before)| drive.standing().since(before));
     out
 }

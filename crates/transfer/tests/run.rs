@@ -3,7 +3,7 @@
 use crate::support::volatile::Volatile;
 use crate::support::{MIB, Place, noise};
 use badger_drive::clock::Clock;
-use badger_drive::{Standing, Target};
+use badger_drive::{Since, Standing, Target};
 use badger_inspect::Stretch;
 use badger_layout::plan::Side;
 use badger_transfer::journal::{Journal, Unfinished};
@@ -292,12 +292,12 @@ fn a_comparison_names_what_differs() {
     assert_eq!(found.differing, [Stretch { start: 777, sectors: 1 }, Stretch { start: 9000, sectors: 2 }]);
     assert_eq!((found.sectors, found.bytes), (3, 10 << 20));
     let same = verify::compare(&open(&a), &open(&a), &Control::new(), &Silent, &*clock);
-    assert!(same.is_equal() && same.written == [Some(false); 2], "{same:?}");
+    assert!(same.is_equal() && same.since == [Since::Same; 2], "{same:?}");
     // Broken off, or written to meanwhile where nobody looked any more, it is not known to be equal.
     let control = Control::new();
     let stopped = verify::compare(&open(&a), &open(&a), &control, &|_: &Event| control.stop(), &*clock);
     assert!(stopped.stopped && stopped.sectors == 0 && stopped.bytes < 10 << 20 && !stopped.is_equal(), "{stopped:?}");
     let write = |_: &Event| std::fs::File::options().write(true).open(place.path("one.img")).unwrap().write_all_at(&content[..1], 0).unwrap();
     let written = verify::compare(&open(&a), &open(&a), &Control::new(), &write, &*clock);
-    assert!(written.sectors == 0 && written.written == [Some(true); 2] && !written.is_equal(), "{written:?}");
+    assert!(written.sectors == 0 && written.since == [Since::Written; 2] && !written.is_equal(), "{written:?}");
 }
