@@ -125,7 +125,8 @@ fn show_says_how_a_drive_is(#[case] health: &str, #[case] state: &str, #[case] t
 fn a_paper_is_not_written_over_something_else() {
     let place = Place::new();
     let (source, target) = (place.noise("weir.img", 2 * MIB, 1), place.noise("slate.img", 2 * MIB, 2));
-    assert_eq!(place.run(&["clone", path(&source), path(&target), "--confirm", "late"]).0, 0);
+    let (code, out, errors) = place.run(&["clone", path(&source), path(&target), "--confirm", "late"]);
+    assert_eq!(code, 0, "{out}{errors}");
     let before = fs::read(&source).unwrap();
     std::os::unix::fs::symlink(&source, place.path("link.svg")).unwrap();
     for name in ["weir.img", "link.svg"] {

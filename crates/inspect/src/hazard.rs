@@ -106,12 +106,12 @@ pub fn held_still(before: &Standing, after: &Standing, is_in_use: bool, goes_on:
         Since::Written => {
             Some(line(Verdict::Fails, "something was written to the drive while it was read: what was read of it may never have been together"))
         }
-        _ if goes_on => {
-            let text = "gone on with: what an earlier run read was looked at again in some places; whether something was written to the drive elsewhere between the runs is not known";
-            Some(line(Verdict::NotChecked, text))
-        }
         Since::Unseen => {
             let text = "whether something was written to the drive while it was read is not known: it was taken out, or another came into its place";
+            Some(line(Verdict::NotChecked, text))
+        }
+        _ if goes_on => {
+            let text = "gone on with: what an earlier run read was looked at again in some places; whether something was written to the drive elsewhere between the runs is not known";
             Some(line(Verdict::NotChecked, text))
         }
         Since::Same => is_in_use.then(|| line(Verdict::Holds, "the drive was in use, but nothing was written to it while it was read")),

@@ -3,7 +3,7 @@
 use crate::record;
 use crate::run::unchanged;
 use badger_bench::Bench;
-use badger_bench::ledger;
+use badger_bench::ledger::{self, Ledger};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{DriveFacts, SheetData};
 use badger_drive::clock::Clock;
@@ -244,6 +244,17 @@ struct Watched<'a> {
     is_full: AtomicBool,
 }
 
+impl Watched<'_> {
+    /// Says of a run that ended for want of room that it did.
+    fn say_no_room(&self, report: &mut Report, order: &ImageOrder) {
+        if self.is_full.load(Ordering::Relaxed) && report.outcome == Outcome::Interrupted {
+            report.code = "no-room".into();
+            let way = if order.format.is_some() { "begin anew" } else { "go on" };
+            report.reason = format!("there is no room left for {}: make room and give the same command again to {way}", order.file.display());
+        }
+    }
+}
+
 impl Observer for Watched<'_> {
     fn event(&self, event: &Event) {
         self.told.event(event);
@@ -304,11 +315,7 @@ impl ImageReady {
         if !is_pipe {
             order.take_place(&source, there, passphrase.as_ref(), bench)?;
         }
-        let no_ledger = |error: ledger::Error| Refusal::new("ledger", error.to_string());
-        let ledger = bench.open_ledger().map_err(no_ledger)?;
-        let key = format!("image {}", std::path::absolute(&order.file).unwrap_or_else(|_| order.file.clone()).display());
-        let job = ledger.new_job(&order.ticket, &order.customer, &order.technician, &source.key(), &key).map_err(no_ledger)?;
-        let run = ledger.seen(source.identity(), source.geometry()).and_then(|_| ledger.begin_run(job)).map_err(no_ledger)?;
+        let (mut ledger, job, run) = begun(&order, &source, bench).map_err(|error| Refusal::new("ledger", error.to_string()))?;
         let clock: Arc<dyn Clock> = source.clock().unwrap_or_else(|| bench.workshop.clock.clone());
         let (began, started) = (clock.now(), ledger::now());
         let source_facts = DriveFacts::new(source.identity(), source.geometry(), Ribbon::of(&looked, source.geometry().size_bytes));
@@ -338,11 +345,7 @@ impl ImageReady {
         };
         let mut report = report(&order, &source, &needed, &made);
         report.job = job;
-        if watched.is_full.load(Ordering::Relaxed) && report.outcome == Outcome::Interrupted {
-            report.code = "no-room".into();
-            let way = if order.format.is_some() { "begin anew" } else { "go on" };
-            report.reason = format!("there is no room left for {}: make room and give the same command again to {way}", order.file.display());
-        }
+        watched.say_no_room(&mut report, &order);
         // What an earlier run went over, or nobody did, is in no account of this one.
         let is_all = made.outcome != Outcome::Interrupted && there != There::Unfinished;
         report.proof.extend(mended.iter().map(|mended| mending(&mended.account(), &order, is_all)));
@@ -357,18 +360,11 @@ impl ImageReady {
         }
         if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) {
             report.proof.extend(hazard::held_still(&before, &source.standing(), is_in_use, there == There::Unfinished));
-            if report.outcome == Outcome::Proved && report.proof.iter().any(|line| line.result == Verdict::Fails) {
-                report.outcome = Outcome::Finished;
-            }
-            if report.outcome == Outcome::Finished && report.reason.is_empty() {
-                let first = |result| report.proof.iter().find(|line| line.result == result);
-                report.reason = first(Verdict::Fails).or(first(Verdict::NotChecked)).map(|line| line.text.clone()).unwrap_or_default();
-            }
+            judge(&mut report);
         }
         report.seconds = clock.now().saturating_sub(began).as_secs_f64();
         let kept = (!is_pipe).then(|| bench.workshop.source(&order.file).ok()).flatten();
         let target = kept.map(|image| DriveFacts::new(image.identity(), image.geometry(), source_facts.ribbon.clone()));
-        let mut ledger = ledger;
         let sheet = SheetData {
             job,
             workshop: bench.named(Some(&ledger), "workshop"),
@@ -387,6 +383,27 @@ impl ImageReady {
         record::end(&mut ledger, run, &mut report, &sheet);
         info!(job, run, outcome = format!("{:?}", report.outcome), lost = report.lost_bytes, "the image is done");
         Ok(report)
+    }
+}
+
+/// Notes in the ledger that a run begins: the ledger, the job and the run.
+fn begun(order: &ImageOrder, source: &Source, bench: &Bench) -> Result<(Ledger, i64, i64), ledger::Error> {
+    let ledger = bench.open_ledger()?;
+    let key = format!("image {}", std::path::absolute(&order.file).unwrap_or_else(|_| order.file.clone()).display());
+    let job = ledger.new_job(&order.ticket, &order.customer, &order.technician, &source.key(), &key)?;
+    ledger.seen(source.identity(), source.geometry())?;
+    let run = ledger.begin_run(job)?;
+    Ok((ledger, job, run))
+}
+
+/// The worst line of the proof is the verdict, and what the report gives as the reason.
+fn judge(report: &mut Report) {
+    if report.outcome == Outcome::Proved && report.proof.iter().any(|line| line.result == Verdict::Fails) {
+        report.outcome = Outcome::Finished;
+    }
+    if report.outcome == Outcome::Finished && report.reason.is_empty() {
+        let first = |result| report.proof.iter().find(|line| line.result == result);
+        report.reason = first(Verdict::Fails).or(first(Verdict::NotChecked)).map(|line| line.text.clone()).unwrap_or_default();
     }
 }
 

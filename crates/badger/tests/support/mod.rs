@@ -6,13 +6,32 @@
 pub mod listening;
 
 use serde_json::Value;
+use std::collections::HashSet;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
 pub const MIB: u64 = 1 << 20;
+
+/// Waits for what other tests are just starting: until it is a program of its own, each holds open what was open for writing here
+/// when it was begun, and what holds a drive open for writing is a reason to refuse.
+fn await_newborn() {
+    let newborn = || -> HashSet<u32> {
+        let own = fs::read_link("/proc/self/exe").unwrap();
+        let all = fs::read_dir("/proc").unwrap().flatten().filter_map(|entry| entry.file_name().to_str()?.parse().ok());
+        let same = |process: &u32| fs::read_link(format!("/proc/{process}/exe")).is_ok_and(|exe| exe == own);
+        all.filter(|process| *process != std::process::id() && same(process)).collect()
+    };
+    let mut left = newborn();
+    let start = Instant::now();
+    while !left.is_empty() && start.elapsed() < Duration::from_secs(10) {
+        std::thread::sleep(Duration::from_millis(2));
+        let now = newborn();
+        left.retain(|process| now.contains(process));
+    }
+}
 
 pub struct Place {
     pub dir: TempDir,
@@ -29,6 +48,7 @@ impl Place {
 
     /// The program with a ledger of this place's own.
     pub fn badger(&self, args: &[&str]) -> Command {
+        await_newborn();
         let mut command = Command::new(env!("CARGO_BIN_EXE_badger"));
         command.args(args).arg("--ledger").arg(self.path("ledger.db")).stdin(Stdio::null());
         // Nothing of the user who runs the tests plays a part.

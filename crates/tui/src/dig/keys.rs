@@ -1,6 +1,6 @@
 //! The keys of Dig.
 
-use super::view::{Choice, Dig, Entry, Mode, choices};
+use super::view::{Choice, Dig, Entry, choices};
 use crate::message::{Message, Place};
 use badger_bench::Bench;
 use badger_bench::browse::rows;
@@ -70,11 +70,7 @@ fn view_key(dig: &mut Dig, code: KeyCode, bench: &Bench) {
         }
         KeyCode::Char(' ') => view.pick(),
         KeyCode::Char('p') => {
-            view.mode = match view.mode {
-                Mode::Content => Mode::Properties,
-                Mode::Properties => Mode::Bytes,
-                Mode::Bytes => Mode::Content,
-            };
+            view.mode = view.mode.next();
             view.scroll = 0;
         }
         KeyCode::Char(']') => view.scroll(1),

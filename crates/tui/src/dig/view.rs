@@ -45,6 +45,17 @@ pub(super) enum Mode {
     Bytes,
 }
 
+impl Mode {
+    /// What the next press of the key shows.
+    pub(super) fn next(self) -> Self {
+        match self {
+            Self::Content => Self::Properties,
+            Self::Properties => Self::Bytes,
+            Self::Bytes => Self::Content,
+        }
+    }
+}
+
 /// What is being typed.
 pub(super) enum Entry {
     Find(String),
