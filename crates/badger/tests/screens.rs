@@ -487,11 +487,18 @@ impl Screen {
         let shown = self.wait_for("drive");
         if !shown.contains("by name") {
             self.wait_for(volume);
+            let marked = || self.lines().into_iter().find(|line| line.contains('▌'));
             for _ in 0..10 {
-                if self.lines().iter().any(|line| line.contains('▌') && line.contains(volume)) {
+                let before = marked();
+                if before.as_ref().is_some_and(|line| line.contains(volume)) {
                     break;
                 }
                 self.keys(&["Down"]);
+                // A key that is pressed before the last one shows goes too far.
+                let start = Instant::now();
+                while marked() == before && start.elapsed() < Duration::from_secs(20) {
+                    std::thread::sleep(Duration::from_millis(20));
+                }
             }
             self.keys(&["Enter"]);
         }

@@ -143,7 +143,9 @@ impl App {
         if self.shelf.generation() != self.generation {
             self.generation = self.shelf.generation();
             changed = true;
+            let marked = self.dig.marked(&self.shown.items);
             self.shown.fill(self.shelf.items());
+            self.dig.keep_marked(marked, &self.shown.items);
             self.tell_rights();
             if let Some(refusal) = self.shelf.take_refusal() {
                 self.message = Some((Mean::Mind, refusal.text));

@@ -211,6 +211,35 @@ fn dig_shows_what_is_there(#[values((80, 24), (142, 42))] size: (u16, u16)) {
 }
 
 #[test]
+fn the_marked_volume_stays_marked_when_drives_come_and_go() {
+    let (mut room, image) = room_with_files();
+    let drives = [("Ostrel early", "aa-early.drive.toml"), ("Ostrel late", "zz-late.drive.toml"), ("Brindle zz", "zz.drive.toml")];
+    for (name, file) in &drives[..2] {
+        fs::copy(&image, room.dir.path().join(format!("{name}.img"))).unwrap();
+        let text = format!("backing = \"{name}.img\"\n[identity]\nmodel = \"{name}\"\nserial = \"{name}\"\nbus = \"sata\"\n");
+        fs::write(room.dir.path().join(file), text).unwrap();
+    }
+    room.wait_for("6 drives");
+    room.key(KeyCode::Char('3'));
+    let all = room.wait_until("three volumes", |screen| screen.matches("weir").count() == 3);
+    let rows: Vec<&str> = all.lines().filter(|line| line.contains("weir")).collect();
+    let stands = |row: usize| drives.iter().find(|(name, _)| rows[row].contains(name)).expect("one of them");
+    (0..5).for_each(|_| room.key(KeyCode::Down));
+    let marked = stands(2).0;
+    let is_marked = |screen: &str| screen.lines().any(|line| line.contains('▌') && line.contains(marked));
+    room.wait_until(marked, is_marked);
+    // One above it goes, and comes again.
+    let other = room.dir.path().join(stands(0).1);
+    let text = fs::read(&other).unwrap();
+    fs::remove_file(&other).unwrap();
+    let screen = room.wait_until("two volumes", |screen| screen.matches("weir").count() == 2);
+    assert!(is_marked(&screen), "{screen}");
+    fs::write(&other, text).unwrap();
+    let screen = room.wait_until("three volumes", |screen| screen.matches("weir").count() == 3);
+    assert!(is_marked(&screen), "{screen}");
+}
+
+#[test]
 fn dig_looks_into_a_folder_of_this_machine() {
     let (mut room, _) = room_with_files();
     let data = room.dir.path().join("data");

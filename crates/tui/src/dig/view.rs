@@ -174,6 +174,18 @@ impl Dig {
         self.only = Some(path);
     }
 
+    /// What the list of volumes marks: a drive and the number of a partition.
+    pub fn marked(&self, items: &[Item]) -> Option<(PathBuf, Option<u32>)> {
+        choices(items, self.only.as_deref()).into_iter().nth(self.chosen).map(|choice| (choice.path, choice.number))
+    }
+
+    /// Marks the same volume again after drives came or went: Enter opens what was marked when it was pressed.
+    pub fn keep_marked(&mut self, marked: Option<(PathBuf, Option<u32>)>, items: &[Item]) {
+        let choices = choices(items, self.only.as_deref());
+        let at = marked.and_then(|marked| choices.iter().position(|choice| (&choice.path, choice.number) == (&marked.0, marked.1)));
+        self.chosen = at.unwrap_or(self.chosen.min(choices.len().saturating_sub(1)));
+    }
+
     pub(super) fn open(&mut self, choice: Choice, bench: &Bench) {
         let (send, receive) = channel();
         let bench = bench.clone();
