@@ -182,6 +182,10 @@ impl Dig {
     /// Marks the same volume again after drives came or went: Enter opens what was marked when it was pressed.
     pub fn keep_marked(&mut self, marked: Option<(PathBuf, Option<u32>)>, items: &[Item]) {
         let choices = choices(items, self.only.as_deref());
+        // What was asked for comes to the top as soon as it was looked at, and nobody has gone on from there.
+        if self.chosen == 0 && choices.first().is_some_and(|first| Some(&first.path) == self.only.as_ref()) {
+            return;
+        }
         let at = marked.and_then(|marked| choices.iter().position(|choice| (&choice.path, choice.number) == (&marked.0, marked.1)));
         self.chosen = at.unwrap_or(self.chosen.min(choices.len().saturating_sub(1)));
     }
