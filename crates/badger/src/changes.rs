@@ -53,8 +53,17 @@ fn tell(change: &Change) {
     let size = |side: Option<Side>| side.map_or_else(String::new, |side| human(side.size));
     let path = if change.entry.node.kind == NodeKind::Directory { format!("{}/", change.path) } else { change.path.clone() };
     match (change.before, change.after) {
-        (None, after) => tell!("+ {:>9}  {path}", size(after)),
-        (before, None) => tell!("- {:>9}  {path}", size(before)),
+        (before, after) if before.is_none() || after.is_none() => {
+            let mark = if change.unknown.is_some() {
+                "?"
+            } else if before.is_none() {
+                "+"
+            } else {
+                "-"
+            };
+            let why = change.unknown.as_ref().map(|why| format!("  {why}")).unwrap_or_default();
+            tell!("{mark} {:>9}  {path}{why}", size(before.or(after)));
+        }
         (before, after) if change.what.contains(&"size") => {
             tell!("~ {:>9}  {path}  {} before; {}", size(after), size(before), change.what.join(", "))
         }

@@ -3,24 +3,29 @@
 use crate::{Common, code, commands, data_dir, exit_code, open};
 use badger_bench::{Bench, Config, sheet};
 use badger_drive::size::{human, span};
-use badger_drive::{Refusal, Workshop};
+use badger_drive::{Refusal, Workshop, keep};
 use badger_inspect::Looked;
 use badger_jobs::{Order, Prepared};
 use badger_transfer::events::Silent;
 use badger_transfer::{Control, Event};
 use std::fs;
+use std::io::Write;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 /// Drives, empty targets and descriptions, made by `workshop/build`.
 const IMAGES: &[u8] = include_bytes!("../../../workshop/drives.tar.zst");
 
+/// Stands in a directory while the workshop is unpacked into it.
+const MAKING: &[u8] = b"zealous badger: the sample workshop is being unpacked here\n";
+
 /// `badger demo`.
-pub fn demo(dir: Option<PathBuf>, run: bool, hurry: u32, config: Config, common: &Common) -> Result<u8, Refusal> {
+pub fn demo(dir: Option<PathBuf>, run: bool, hurry: u32, bench: Bench, common: &Common) -> Result<u8, Refusal> {
     // The sample workshop has a name and a technician of its own.
-    let config = Config { workshop: String::new(), technician: String::new(), ..config };
+    let config = Config { workshop: String::new(), technician: String::new(), ..bench.config };
     let dir = dir.unwrap_or_else(|| data_dir().join("workshop"));
     unpack(&dir).map_err(|error| Refusal::new("demo", format!("the sample workshop in {}: {error}", dir.display())))?;
-    let workshop = Workshop { shelf: Some(dir.clone()), no_waiting: run, ..badger_bench::workshop() };
+    let workshop = Workshop { shelf: Some(dir.clone()), no_waiting: run, ..bench.workshop };
     workshop.clock.hurry(hurry);
     let bench = Bench { workshop, ledger: common.ledger.clone().unwrap_or_else(|| dir.join("ledger.db")), config };
     let ledger = bench.open_ledger().map_err(|error| Refusal::new("ledger", error.to_string()))?;
@@ -36,13 +41,24 @@ fn unpack(dir: &Path) -> std::io::Result<()> {
         return Ok(());
     }
     fs::create_dir_all(dir)?;
-    if !begun.exists() && fs::read_dir(dir)?.next().is_some() {
-        return Err(std::io::Error::new(std::io::ErrorKind::AlreadyExists, "something else lies there already: name an empty directory with --dir"));
+    let other = || std::io::Error::new(std::io::ErrorKind::AlreadyExists, "something else lies there already: name an empty directory with --dir");
+    if fs::read_dir(dir)?.next().is_none() {
+        keep::create(&begun)?.write_all(MAKING)?;
     }
-    fs::write(&begun, "")?;
+    // Only what an earlier attempt of this very program left is replaced.
+    keep::open(&begun, &|head| head == MAKING).map_err(|_| other())?;
     let mut archive = tar::Archive::new(zstd::stream::read::Decoder::new(IMAGES)?);
     archive.set_preserve_mtime(false);
-    archive.unpack(dir)?;
+    for entry in archive.entries()? {
+        let mut entry = entry?;
+        let there = dir.join(entry.path()?);
+        match fs::symlink_metadata(&there) {
+            Ok(meta) if meta.is_file() && meta.nlink() == 1 => fs::remove_file(&there)?,
+            Ok(meta) if !meta.is_dir() => return Err(other()),
+            _ => {}
+        }
+        entry.unpack_in(dir)?;
+    }
     fs::rename(begun, done)
 }
 

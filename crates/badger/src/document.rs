@@ -7,7 +7,6 @@ use badger_drive::{Bus, Geometry, Identity};
 use badger_fs::Recognised;
 use badger_inspect::Hazard;
 use badger_inspect::Looked;
-use badger_inspect::hazard;
 use badger_layout::Problem;
 use badger_layout::{Kind, Partition};
 use serde::Serialize;
@@ -104,7 +103,7 @@ pub struct Show {
 
 impl Show {
     /// Out of a drive that was looked at.
-    pub fn new(drive: Drive, checkup: &Checkup, looked: &Looked, found: Option<&Found>) -> Self {
+    pub fn new(drive: Drive, checkup: &Checkup, looked: &Looked, hazards: Vec<Hazard>) -> Self {
         let table = &looked.table;
         let partition = |partition: &Partition| PartitionDocument {
             number: partition.number,
@@ -127,7 +126,7 @@ impl Show {
                 problems: table.problems.clone(),
             },
             partitions: table.partitions.iter().map(partition).collect(),
-            hazards: hazard::of_drive(found, looked),
+            hazards,
         }
     }
 }

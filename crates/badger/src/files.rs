@@ -232,6 +232,7 @@ pub fn fetch(bench: &Bench, args: &FetchArgs, common: &Common) -> Result<u8, Ref
     };
     let all = Mutex::new(None);
     let order = Fetch { picks: args.paths.clone(), into: into.clone(), collision: args.collision.into(), ask: &|clash| ask(clash, &all) };
+    crate::log::settle();
     let report = bench.fetch(&opened, order, &control, &follow);
     if line {
         tell_part!("\r\x1b[K");

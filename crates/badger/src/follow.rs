@@ -90,7 +90,7 @@ impl Observer for Follower {
             }
             Event::Lost { len, .. } => state.lost += len,
             Event::Late { len, .. } => state.lost = state.lost.saturating_sub(*len),
-            Event::Kept { .. } | Event::Differs { .. } | Event::File { .. } => {}
+            Event::Kept { .. } | Event::Differs { .. } | Event::File { .. } | Event::Unreadable { .. } => {}
         }
     }
 }

@@ -4,12 +4,13 @@ use crate::follow::{Follower, obey_signals};
 use crate::{CloneArgs, Common, ImageArgs, RepairArgs, code, commands, exit_code};
 use badger_bench::Bench;
 use badger_drive::size::{human, span, thousands};
-use badger_drive::{Control, Event, Medium, Observer, Outcome, Phase, Refusal};
+use badger_drive::{Bus, Control, Event, Medium, Observer, Outcome, Phase, Refusal, Source};
 use badger_image::Format;
-use badger_image::own::{Image, Passphrase};
+use badger_image::own::{Damage, Image, Passphrase};
 use badger_image::write::Form;
-use badger_inspect::{Level, Verdict};
+use badger_inspect::{Level, Looked, Verdict};
 use badger_jobs::ImageOrder;
+use badger_layout::Kind;
 use badger_transfer::Report;
 use std::path::Path;
 use std::sync::Arc;
@@ -131,6 +132,7 @@ fn make(bench: &Bench, order: ImageOrder, control: &Control, common: &Common) ->
         ready.hazards.iter().filter(|hazard| hazard.level != Level::Note).for_each(|hazard| complain!("{}  [{}]", hazard.text, hazard.code));
     }
     let follower = Follower::new(&Common { json: common.json || is_pipe, ..common.clone() });
+    crate::log::settle();
     let report = ready.run(bench, control, &follower);
     follower.finish();
     let report = match report {
@@ -151,6 +153,22 @@ fn make(bench: &Bench, order: ImageOrder, control: &Control, common: &Common) ->
     Ok(exit_code(report.outcome, control.is_stopped() && report.code.is_empty()))
 }
 
+/// Why a raw file is no image of a drive, unless somebody says that it is: a text, a part of an image, or any other file has no sectors, no
+/// partition table and no volume.
+fn no_drive(bench: &Bench, path: &Path, source: &Source) -> Option<String> {
+    if source.identity().bus != Bus::File || bench.workshop.as_format.is_some() {
+        return None;
+    }
+    let sector = u64::from(source.geometry().logical_sector);
+    let over = std::fs::metadata(path).map_or(0, |meta| meta.len() % sector);
+    if over > 0 && badger_drive::split::place_of(path).is_none() {
+        return Some(format!("its length is {over} bytes more than whole sectors"));
+    }
+    let looked = Looked::at(source);
+    let is_known = looked.table.kind != Kind::None || !looked.volumes.is_empty();
+    (!is_known).then(|| format!("it has no partition table and no volume that is known ({})", looked.content.words()))
+}
+
 /// `badger restore`.
 pub fn restore(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, Refusal> {
     let source = match bench.workshop.source(&args.source) {
@@ -161,12 +179,17 @@ pub fn restore(bench: &Bench, args: &CloneArgs, common: &Common) -> Result<u8, R
         let text = format!("{} is a drive and no image: badger clone copies drives", args.source.display());
         return refused(Refusal::new("no-image", text), (&args.source, &args.target), common);
     }
+    if let Some(why) = no_drive(bench, &args.source, &source) {
+        let text =
+            format!("{} is no image of a drive: {why}; nothing was written. --as raw takes its bytes as a drive all the same", args.source.display());
+        return refused(Refusal::new("no-image", text), (&args.source, &args.target), common);
+    }
     drop(source);
     commands::clone(bench, args, common)
 }
 
 /// `badger verify IMAGE`: every chunk against its hash.
-pub fn verify(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal> {
+pub fn verify(bench: &Bench, path: &Path, root: Option<&str>, common: &Common) -> Result<u8, Refusal> {
     let passphrase = bench.workshop.passphrase.as_deref().map(Passphrase::new);
     let unreadable = |error: std::io::Error| {
         let text = format!("{}: {error}; a drive or an image of another format is compared with a second one", path.display());
@@ -189,6 +212,13 @@ pub fn verify(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal
         return Ok(code::STOPPED);
     }
     let shown = image.shown();
+    // The root hash covers the head, the pages, the hashes of all chunks and what could not be read: an image with the root that the paper
+    // names is the one that was made then.
+    let mut damage = damage;
+    if let Some(root) = root.filter(|root| !root.trim().eq_ignore_ascii_case(&image.hash())) {
+        let has = if image.hash().is_empty() { "none".to_string() } else { image.hash() };
+        damage.insert(0, Damage { at: 0, text: format!("its root hash is {has}, and not {}", root.trim()) });
+    }
     if common.json {
         let damage: Vec<_> = damage.iter().map(|damage| serde_json::json!({ "at": damage.at, "text": damage.text })).collect();
         tell_part!("{}\n", serde_json::json!({ "image": shown, "hash": image.hash(), "damage": damage }));
@@ -196,6 +226,8 @@ pub fn verify(bench: &Bench, path: &Path, common: &Common) -> Result<u8, Refusal
         let left = if shown.sparing { "; only what was in use is in it" } else { "" };
         let lost = if shown.lost_bytes > 0 { format!("; {} could not be read when it was made", human(shown.lost_bytes)) } else { String::new() };
         tell!("sound: every chunk of {} equals its hash{left}{lost}", human(size));
+        let with = if root.is_some() { "the one that was named" } else { "compare it with the paper: --root HASH" };
+        tell!("  root hash {}  {with}", image.hash());
     } else {
         tell!("damaged in {} places", thousands(damage.len() as u64));
         damage.iter().take(40).for_each(|damage| tell!("  at byte {}: {}", thousands(damage.at), damage.text));

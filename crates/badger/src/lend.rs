@@ -10,6 +10,7 @@ use badger_network::{Lender, Lending, Lent, Note, PORT, Shelf, encoded, identifi
 use clap::Args;
 use serde_json::{Value, json};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -77,6 +78,8 @@ pub fn lend(bench: &Bench, args: &LendArgs, common: &Common) -> Result<u8, Refus
     let place = args.socket.as_ref().map_or_else(|| args.listen.to_string(), |path| path.display().to_string());
     let busy = |error: std::io::Error| Refusal::new("not-lent", format!("nobody can come in at {place}: {error}; --listen names another place"));
     let lender = args.socket.as_deref().map_or_else(|| Lender::at(args.listen), Lender::at_socket).map_err(busy)?;
+    let node = |path: &Path| std::fs::symlink_metadata(path).ok().filter(|meta| meta.file_type().is_socket()).map(|meta| (meta.dev(), meta.ino()));
+    let door = args.socket.as_deref().and_then(node);
     let uri = |lent: &Lent| {
         let (s, name) = (if tls.is_some() { "s" } else { "" }, encoded(&lent.name));
         match (lender.address(), &args.socket) {
@@ -115,8 +118,10 @@ pub fn lend(bench: &Bench, args: &LendArgs, common: &Common) -> Result<u8, Refus
     };
     let control = Arc::new(Control::new());
     obey_signals(control.clone());
+    crate::log::settle();
     lender.lend(&Lending { shelf: &shelf, tls: tls.clone(), control: &control, told: &told });
-    if let Some(path) = &args.socket {
+    // Another one may have come into its place, or something else.
+    if let Some(path) = args.socket.as_ref().filter(|path| door.is_some() && node(path) == door) {
         let _ = std::fs::remove_file(path);
     }
     // A borrower may leave without having asked for it.

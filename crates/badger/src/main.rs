@@ -43,7 +43,7 @@ mod salvage;
 mod waiting;
 
 use badger_bench::{Bench, Config};
-use badger_drive::{Refusal, size};
+use badger_drive::{OwnFile, OwnKind, Refusal, own, size};
 use badger_layout::Rules;
 use badger_layout::plan::{Ids, Rest};
 use badger_people::Collision;
@@ -84,6 +84,12 @@ pub struct Common {
     /// A licence service that is asked what becomes of a system's licence on the described machine: http://HOST:PORT
     #[arg(long, global = true, value_name = "URL")]
     pub licence_service: Option<String>,
+    /// Take files as images of this format, or as raw drives, where names and contents disagree: raw, zbi, qcow2, vhd, vhdx, vmdk, vdi
+    #[arg(long = "as", global = true, value_name = "FORMAT")]
+    pub as_format: Option<String>,
+    /// The destination is on another drive than the source, although the system cannot show what lies below it
+    #[arg(long, global = true)]
+    pub trust_destination: bool,
     /// Let the log name people's files too
     #[arg(long, global = true)]
     pub log_names: bool,
@@ -150,6 +156,9 @@ enum Command {
         a: PathBuf,
         /// The other
         b: Option<PathBuf>,
+        /// The root hash that the paper of an image names: the image must have that one
+        #[arg(long, value_name = "HASH", conflicts_with = "b")]
+        root: Option<String>,
     },
     /// Files of a drive: ls DRIVE[#PART] [PATH]
     Ls {
@@ -398,7 +407,7 @@ impl From<RestArg> for Rest {
 pub mod code {
     /// Done and proved.
     pub const DONE: u8 = 0;
-    /// Done, with loss or with a proof that failed.
+    /// Done, with loss, or not all of it proved.
     pub const LOSS: u8 = 1;
     /// Refused before anything was written.
     pub const REFUSED: u8 = 2;
@@ -438,37 +447,44 @@ pub fn state_dir() -> PathBuf {
 fn main() -> ExitCode {
     let cli = Cli::parse();
     let done = settled(cli.command, &cli.common);
-    match done {
+    let code = match done {
         Ok(code) => {
             info!(code, "it ends");
-            ExitCode::from(code)
+            code
         }
         Err(refusal) => {
             // Its text may name somebody's files.
             let text = if cli.common.log_names { refusal.text.as_str() } else { "" };
             info!(code = refusal.code, text, "refused");
             complain!("refused ({}): {}", refusal.code, refusal.text);
-            ExitCode::from(code::REFUSED)
+            code::REFUSED
         }
-    }
+    };
+    log::settle();
+    ExitCode::from(code)
 }
 
 /// Does what is asked for, by the workshop's settings.
 fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
+    let mut workshop = badger_bench::workshop();
     let config = match command {
         // Made of the program alone, also while it is being packed.
         Some(Command::Completions { .. } | Command::Man { .. }) => Config::default(),
         _ => {
-            let log = log::begin(common.log_names);
+            log::begin(common.log_names, workshop.no_log.clone());
+            workshop.own = own::outputs();
+            workshop.own.push(OwnFile { path: log::path(), kind: OwnKind::Log });
+            workshop.own.push(OwnFile { path: std::env::temp_dir(), kind: OwnKind::Temporary });
             let config = Config::find(common.config.as_deref())?;
             let licence_service = common.licence_service.clone().or_else(|| config.licence_service.clone());
-            Config { log, licence_service, ..config }
+            Config { licence_service, ..config }
         }
     };
     size::settle(config.units);
     badger_tui::theme::settle(config.theme);
     let ledger = common.ledger.clone().unwrap_or_else(|| data_dir().join("ledger.db"));
-    let mut workshop = badger_bench::workshop();
+    workshop.trust_destination = common.trust_destination;
+    workshop.as_format = common.as_format.as_deref().map(as_format).transpose()?;
     workshop.passphrase = common.passphrase_file.as_deref().map(passphrase).transpose()?;
     workshop.trusted.clone_from(&config.trusted);
     let bench = Bench { workshop, ledger, config };
@@ -476,7 +492,7 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         None => open(bench),
         Some(Command::Completions { shell }) => Ok(papers::completions(shell)),
         Some(Command::Man { dir }) => papers::man(&dir),
-        Some(Command::Demo { dir, run, hurry }) => demo::demo(dir, run, hurry, bench.config, common),
+        Some(Command::Demo { dir, run, hurry }) => demo::demo(dir, run, hurry, bench, common),
         Some(Command::Drives) => commands::drives(&bench, common),
         Some(Command::Show { drive }) => commands::show(&bench, &drive, common),
         Some(Command::Check { drive, machine }) => commands::check(&bench, &drive, machine.as_deref(), common),
@@ -489,8 +505,8 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Salvage(args)) => salvage::salvage(&bench, &args, common),
         Some(Command::Mend(args)) => mend::mend(&bench, &args, common),
         Some(Command::Rehearse(args)) => rehearse::rehearse(&bench, &args, common),
-        Some(Command::Verify { a, b: Some(b) }) => commands::verify(&bench, &a, &b, common),
-        Some(Command::Verify { a, b: None }) => images::verify(&bench, &a, common),
+        Some(Command::Verify { a, b: Some(b), .. }) => commands::verify(&bench, &a, &b, common),
+        Some(Command::Verify { a, b: None, root }) => images::verify(&bench, &a, root.as_deref(), common),
         Some(Command::Ls { drive, path, recursive }) => files::ls(&bench, &drive, &path, recursive, common),
         Some(Command::Fetch(args)) => files::fetch(&bench, &args, common),
         Some(Command::Changes(args)) => changes::compare(&bench, &args, common),
@@ -500,6 +516,13 @@ fn settled(command: Option<Command>, common: &Common) -> Result<u8, Refusal> {
         Some(Command::Sheet { job, svg, pdf }) => commands::sheet(&bench, job, svg, pdf),
     };
     done.map(|code| output::settle(code, common))
+}
+
+/// A format as `--as` names it.
+fn as_format(word: &str) -> Result<String, Refusal> {
+    let format = badger_image::Format::of_word(word).filter(|_| word != "001");
+    let known = format.map(|format| format.map_or("zbi", badger_image::Format::option).to_string());
+    known.ok_or_else(|| Refusal::new("usage", format!("\"{word}\" is no format: raw, zbi, qcow2, vhd, vhdx, vmdk or vdi")))
 }
 
 /// The first line of a file.
@@ -517,6 +540,7 @@ pub fn open(bench: Bench) -> Result<u8, Refusal> {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Refusal::new("no-terminal", "the bench needs a terminal; without one give a command, see badger --help"));
     }
+    log::settle();
     badger_tui::open(bench).map_err(|error| Refusal::new("terminal", format!("the terminal: {error}")))?;
     Ok(code::DONE)
 }

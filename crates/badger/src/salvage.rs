@@ -124,12 +124,13 @@ pub fn salvage(bench: &Bench, args: &SalvageArgs, common: &Common) -> Result<u8,
             );
         }
         if let Some(begun) = &ready.takes_over {
-            tell!("  takes over what the clone of job {} has copied, {}", begun.job, human(begun.past.done_bytes()));
+            tell!("  takes over what the unfinished clone between these two drives has copied, {}", human(begun.past.done_bytes()));
         }
         if ready.damaged > 0 {
             tell!("  {} lines of the map are damaged: what they said is read again", thousands(ready.damaged));
         }
     }
+    crate::log::settle();
     let report = ready.run(bench, &args.confirm, &Seat::default(), &control, &follower);
     follower.finish();
     let report = match report {

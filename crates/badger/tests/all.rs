@@ -1,6 +1,7 @@
 //! All tests in one program: it is linked once, and slow tests run beside quick ones.
 
 mod cli;
+mod destinations;
 mod fit;
 mod images;
 mod lend;

@@ -293,7 +293,7 @@ fn leaving_a_run_asks_and_it_is_picked_up_again() {
     screen.keys(&["5"]);
     screen.wait_for("◐ interrupted");
     screen.keys(&["Enter"]);
-    screen.wait_for("it is gone on with");
+    screen.wait_for("the run resumes there");
     screen.keys(&["Enter"]);
     screen.wait_for("goes on");
     screen.keys(&["Enter"]);
@@ -936,6 +936,6 @@ fn a_failing_drive_is_salvaged_and_steered(#[case] width: usize, #[case] height:
     let sum: u64 = std::fs::metadata(&onto).unwrap().len();
     assert_eq!(sum, 500_107_862_016);
     let map = std::fs::read_to_string(onto.replace(".img", ".map")).unwrap();
-    assert!(map.starts_with("zealous badger salvage map 1"), "{map}");
+    assert!(map.starts_with("zealous badger salvage map 2"), "{map}");
     assert!(screen.lines().iter().all(|line| unicode_width::UnicodeWidthStr::width(line.as_str()) <= screen.width));
 }

@@ -24,9 +24,6 @@ pub struct Config {
     pub licence_service: Option<String>,
     /// What the terminal's ground is.
     pub theme: Theme,
-    /// The log that is being written; the program knows it, no file says it.
-    #[serde(skip)]
-    pub log: Option<PathBuf>,
 }
 
 /// The ground that the screens are made for.
@@ -100,7 +97,6 @@ mod tests {
             trusted: Some("/srv/lenders.pem".into()),
             licence_service: Some("http://bench:8380".into()),
             theme: Theme::Light,
-            log: None,
         };
         assert_eq!(read(text).unwrap(), whole);
         assert_eq!(read("").unwrap(), Config::default());

@@ -4,7 +4,11 @@
 //! SVG names them, and says how wide each text is.
 
 use crate::fonts;
+
 use std::fmt::Write;
+
+/// What every paper says of itself within its first bytes.
+pub(crate) const MAKER: &str = "Zealous Badger";
 
 /// Where a text starts from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -192,6 +196,7 @@ impl Drawing {
         let all = self.pages.len() as f32 * (h + BETWEEN) - BETWEEN;
         let mut out = format!("<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{w}mm\" height=\"{all}mm\" viewBox=\"0 0 {w} {all}\">\n");
         let _ = writeln!(out, "<title>{}</title>", escaped(&self.title));
+        let _ = writeln!(out, "<!-- {MAKER} -->");
         let _ = writeln!(
             out,
             "<defs><pattern id=\"hatch\" width=\"{HATCH}\" height=\"{HATCH}\" patternUnits=\"userSpaceOnUse\" patternTransform=\"rotate(45)\"><path d=\"M0 0V{HATCH}\" stroke=\"#000\" stroke-width=\"0.25\"/></pattern></defs>"

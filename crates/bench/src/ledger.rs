@@ -7,6 +7,7 @@ use badger_drive::health::Facts;
 use badger_drive::{Geometry, Identity};
 use badger_transfer::Report;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Row, params};
+use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -21,6 +22,20 @@ pub enum Error {
         /// What SQLite said.
         error: rusqlite::Error,
     },
+    /// The file is no ledger.
+    #[error("{path} is there already and is no ledger of this program: nothing was written to it; name another file with --ledger")]
+    NotOurs {
+        /// The file.
+        path: PathBuf,
+    },
+    /// The database contradicts itself.
+    #[error("the ledger {path} is damaged: {what}; keep a copy of it, and name another one with --ledger")]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// The first thing that SQLite's own check names.
+        what: String,
+    },
     /// Written by a later version of this program.
     #[error("the ledger {path} has schema {found}, this program knows up to {known}: use the later version of the program")]
     Newer {
@@ -33,8 +48,11 @@ pub enum Error {
     },
 }
 
+/// What tells a ledger from other databases (`PRAGMA application_id`): "ZBLD".
+const APPLICATION: i32 = 0x5a42_4c44;
+
 /// Each step brings the schema from its index to the next version. Steps are never changed, only added.
-const MIGRATIONS: [&str; 2] = [
+const MIGRATIONS: [&str; 3] = [
     "
     CREATE TABLE setting (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
     CREATE TABLE drive (
@@ -58,6 +76,11 @@ const MIGRATIONS: [&str; 2] = [
 ",
     "
     CREATE TABLE health (drive TEXT NOT NULL, at INTEGER NOT NULL, facts TEXT NOT NULL, PRIMARY KEY (drive, at)) STRICT;
+",
+    "
+    ALTER TABLE job ADD COLUMN uid TEXT NOT NULL DEFAULT '';
+    UPDATE job SET uid = lower(hex(randomblob(16)));
+    CREATE UNIQUE INDEX job_by_uid ON job (uid);
 ",
 ];
 
@@ -105,6 +128,23 @@ pub struct JobRow {
     pub ended: Option<i64>,
     /// Outcome of the last run.
     pub outcome: Option<String>,
+    /// Names the job in every ledger, journal and map: 32 hexadecimal digits.
+    pub uid: String,
+}
+
+/// Who ordered a job, and between which drives it goes.
+#[derive(Clone, Copy, Debug)]
+pub struct NewJob<'a> {
+    /// The customer's ticket; may be empty.
+    pub ticket: &'a str,
+    /// Customer; may be empty.
+    pub customer: &'a str,
+    /// Who does it; may be empty.
+    pub technician: &'a str,
+    /// Key of the source.
+    pub source_key: &'a str,
+    /// Key of the target.
+    pub target_key: &'a str,
 }
 
 /// The open ledger.
@@ -142,7 +182,7 @@ pub fn local(seconds: i64, pattern: &str) -> String {
 }
 
 const JOB: &str =
-    "SELECT job.id, ticket, customer, technician, created, source_key, target_key, keep_until, handed_over, run.started, run.ended, run.outcome
+    "SELECT job.id, ticket, customer, technician, created, source_key, target_key, keep_until, handed_over, run.started, run.ended, run.outcome, uid
     FROM job LEFT JOIN run ON run.id = (SELECT max(id) FROM run WHERE run.job = job.id)";
 
 fn job_row(row: &Row) -> rusqlite::Result<JobRow> {
@@ -159,6 +199,7 @@ fn job_row(row: &Row) -> rusqlite::Result<JobRow> {
         started: row.get(9)?,
         ended: row.get(10)?,
         outcome: row.get(11)?,
+        uid: row.get(12)?,
     })
 }
 
@@ -175,6 +216,7 @@ impl Ledger {
             // Whatever is wrong with the directory shows in the next step with its name.
             let _ = std::fs::create_dir_all(dir);
         }
+        refuse_strangers(path)?;
         let wrap = |error| Error::Sqlite { path: path.to_path_buf(), error };
         let mut db = Connection::open(path).map_err(wrap)?;
         db.busy_timeout(BUSY).map_err(wrap)?;
@@ -186,7 +228,8 @@ impl Ledger {
             }
             std::thread::sleep(Duration::from_millis(20));
         }
-        db.pragma_update(None, "synchronous", "NORMAL").map_err(wrap)?;
+        // A job that begins or ends must survive a loss of power: its drives change from then on.
+        db.pragma_update(None, "synchronous", "FULL").map_err(wrap)?;
         db.pragma_update(None, "foreign_keys", true).map_err(wrap)?;
         let change = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(wrap)?;
         let version: i64 = change.pragma_query_value(None, "user_version", |row| row.get(0)).map_err(wrap)?;
@@ -197,6 +240,7 @@ impl Ledger {
         for step in MIGRATIONS.iter().skip(version as usize) {
             change.execute_batch(step).map_err(wrap)?;
         }
+        change.pragma_update(None, "application_id", APPLICATION).map_err(wrap)?;
         change.pragma_update(None, "user_version", known).map_err(wrap)?;
         change.commit().map_err(wrap)?;
         Ok(Self { db, path: path.to_path_buf() })
@@ -322,14 +366,56 @@ impl Ledger {
         statement.query_map([], each)?.collect()
     }
 
-    /// Opens a job and gives its number.
+    /// Opens a job: its number, and what names it everywhere.
     ///
     /// # Errors
     /// See [`Error`].
-    pub fn new_job(&self, ticket: &str, customer: &str, technician: &str, source_key: &str, target_key: &str) -> Result<i64, Error> {
-        let sql = "INSERT INTO job (ticket, customer, technician, created, source_key, target_key) VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
-        self.wrap(self.db.execute(sql, params![ticket, customer, technician, now(), source_key, target_key]))?;
+    pub fn new_job(&self, job: &NewJob) -> Result<(i64, String), Error> {
+        let uid: String = self.wrap(self.db.query_row("SELECT lower(hex(randomblob(16)))", [], |row| row.get(0)))?;
+        Ok((self.insert(job, &uid)?, uid))
+    }
+
+    fn insert(&self, job: &NewJob, uid: &str) -> Result<i64, Error> {
+        let sql = "INSERT INTO job (ticket, customer, technician, created, source_key, target_key, uid) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+        let NewJob { ticket, customer, technician, source_key, target_key } = *job;
+        self.wrap(self.db.execute(sql, params![ticket, customer, technician, now(), source_key, target_key, uid]))?;
         Ok(self.db.last_insert_rowid())
+    }
+
+    /// The job that a journal or a map names, between these drives. A ledger that does not know it, because it is another one or was
+    /// lost, takes it in. The number, and the name where that had to change.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn job_named(&self, uid: &str, job: &NewJob) -> Result<(i64, String), Error> {
+        let is_name = uid.len() == 32 && uid.bytes().all(|byte| byte.is_ascii_hexdigit());
+        let known = self.wrap(self.db.query_row(&format!("{JOB} WHERE uid = ?1"), [uid], job_row).optional())?;
+        match known {
+            Some(row) if (row.source_key.as_str(), row.target_key.as_str()) == (job.source_key, job.target_key) => Ok((row.id, uid.into())),
+            None if is_name => Ok((self.insert(job, uid)?, uid.into())),
+            _ => self.new_job(job),
+        }
+    }
+
+    /// The number here of the job that a journal or a map names.
+    ///
+    /// # Errors
+    /// See [`Error`].
+    pub fn number_of(&self, uid: &str) -> Result<Option<i64>, Error> {
+        self.wrap(self.db.query_row("SELECT id FROM job WHERE uid = ?1", [uid], |row| row.get(0)).optional())
+    }
+
+    /// Whether the database is whole, by SQLite's own check. A run must not begin that cannot be noted.
+    ///
+    /// # Errors
+    /// [`Error::Damaged`], or see [`Error`].
+    pub fn check(&self) -> Result<(), Error> {
+        let said: Result<String, _> = self.db.query_row("PRAGMA quick_check(1)", [], |row| row.get(0));
+        match said {
+            Ok(said) if said == "ok" => Ok(()),
+            Ok(what) => Err(Error::Damaged { path: self.path.clone(), what }),
+            Err(error) => Err(Error::Damaged { path: self.path.clone(), what: error.to_string() }),
+        }
     }
 
     /// All jobs, the latest first.
@@ -434,6 +520,50 @@ impl Ledger {
     }
 }
 
+/// Refuses a file that is there and is no ledger, before SQLite writes anything to it. Links beside it are never followed.
+fn refuse_strangers(path: &Path) -> Result<(), Error> {
+    let not_ours = || Error::NotOurs { path: path.to_path_buf() };
+    for ending in ["-wal", "-shm", "-journal"] {
+        let mut beside = path.as_os_str().to_owned();
+        beside.push(ending);
+        if std::fs::symlink_metadata(&beside).is_ok_and(|meta| !meta.is_file() || meta.nlink() > 1) {
+            return Err(Error::NotOurs { path: beside.into() });
+        }
+    }
+    let Ok(meta) = std::fs::symlink_metadata(path) else { return Ok(()) };
+    // A link to a ledger is the workshop's way to share one; a link to nothing would make a file where it leads.
+    let Ok(there) = std::fs::metadata(path) else { return Err(not_ours()) };
+    if !there.is_file() || there.nlink() > 1 || meta.is_symlink() && there.len() == 0 {
+        return Err(not_ours());
+    }
+    if there.len() == 0 {
+        return Ok(());
+    }
+    let mut head = [0; 100];
+    let read = std::fs::File::open(path).and_then(|file| file.read_exact_at(&mut head, 0));
+    if read.is_err() || !head.starts_with(b"SQLite format 3\0") {
+        return Err(not_ours());
+    }
+    if head[68..72] == APPLICATION.to_be_bytes() {
+        return Ok(());
+    }
+    // Ledgers of before this mark have the tables, one whose making was killed has none, and one whose mark is not in the file yet has
+    // it beside the file.
+    let asked = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX).and_then(|db| {
+        db.busy_timeout(BUSY)?;
+        let id: i32 = db.pragma_query_value(None, "application_id", |row| row.get(0))?;
+        let count = |sql: &str| db.query_row(sql, [], |row| row.get::<_, i64>(0));
+        let all = count("SELECT count(*) FROM sqlite_schema")?;
+        let ours = count("SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name IN ('setting', 'drive', 'job', 'run', 'event', 'proof')")?;
+        Ok(id == APPLICATION || id == 0 && (all == 0 || ours == 6))
+    });
+    match asked {
+        Ok(true) => Ok(()),
+        Ok(false) => Err(not_ours()),
+        Err(error) => Err(Error::Sqlite { path: path.to_path_buf(), error }),
+    }
+}
+
 fn drive_row(row: &Row) -> rusqlite::Result<DriveRow> {
     let size: i64 = row.get(3)?;
     Ok(DriveRow {
@@ -501,7 +631,16 @@ mod tests {
                 scope.spawn(move || {
                     let ledger = Ledger::open(path).unwrap();
                     for turn in 0..25 {
-                        let job = ledger.new_job(&format!("LR-{worker}-{turn}"), "", "Ines", "a", "b").unwrap();
+                        let job = ledger
+                            .new_job(&NewJob {
+                                ticket: &format!("LR-{worker}-{turn}"),
+                                customer: "",
+                                technician: "Ines",
+                                source_key: "a",
+                                target_key: "b",
+                            })
+                            .unwrap()
+                            .0;
                         let run = ledger.begin_run(job).unwrap();
                         ledger.note(run, "begun").unwrap();
                     }

@@ -1,6 +1,6 @@
 //! A drawing as PDF (ISO 32000-1): its shapes, and of every font the glyphs that it needs.
 
-use crate::drawing::{Anchor, Drawing, Fill, HATCH, POINTS, Shape};
+use crate::drawing::{Anchor, Drawing, Fill, HATCH, MAKER, POINTS, Shape};
 use crate::fonts::{self, Face};
 use pdf_writer::types::{CidFontType, FontFlags, SystemInfo, UnicodeCmap};
 use pdf_writer::{Content, Filter, Finish, Name, Pdf, Rect, Ref, Str, TextStr};
@@ -35,6 +35,8 @@ pub fn write(drawing: &Drawing) -> Vec<u8> {
     let (catalog, pages, info) = (fresh(), fresh(), fresh());
     let fonts: Vec<Ref> = pen.fonts.iter().map(|_| fresh()).collect();
     let mut pdf = Pdf::new();
+    // First, so that the beginning of the file says whose it is.
+    pdf.document_info(info).title(TextStr(&drawing.title)).producer(TextStr(MAKER));
     pdf.catalog(catalog).pages(pages);
     let mut kids = Vec::new();
     for content in &contents {
@@ -57,7 +59,6 @@ pub fn write(drawing: &Drawing) -> Vec<u8> {
     for (number, (used, id)) in pen.fonts.iter().zip(fonts).enumerate() {
         write_font(&mut pdf, used, number, id, [fresh(), fresh(), fresh(), fresh()]);
     }
-    pdf.document_info(info).title(TextStr(&drawing.title)).producer(TextStr("Zealous Badger"));
     pdf.finish()
 }
 

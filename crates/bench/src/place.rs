@@ -2,8 +2,8 @@
 
 use crate::config::Config;
 use crate::ledger::{self, Ledger};
-use badger_drive::Workshop;
 use badger_drive::kinds::Kind;
+use badger_drive::{OwnFile, OwnKind, Refusal, RunDrive, Workshop};
 use badger_inspect::{Hazard, Level};
 use std::path::PathBuf;
 
@@ -34,6 +34,27 @@ impl Bench {
             return settled.clone();
         }
         ledger.and_then(|ledger| ledger.setting(what).ok().flatten()).unwrap_or_default()
+    }
+
+    /// The ledger, what SQLite keeps beside it, and the journals.
+    fn ledger_files(&self) -> Vec<OwnFile> {
+        let journals = ledger::journals_beside(&self.ledger);
+        let beside = ["-wal", "-shm", "-journal"].map(|ending| {
+            let mut name = self.ledger.clone().into_os_string();
+            name.push(ending);
+            PathBuf::from(name)
+        });
+        let within = std::fs::read_dir(&journals).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
+        let all = [vec![self.ledger.clone(), journals], beside.to_vec(), within].concat();
+        all.into_iter().map(|path| OwnFile { path, kind: OwnKind::Ledger }).collect()
+    }
+
+    /// Refuses a run where a file that the program writes, by itself or as one of `more`, lies on one of its drives.
+    ///
+    /// # Errors
+    /// Which file, and what to do.
+    pub fn keep_off(&self, more: Vec<OwnFile>, sides: &[RunDrive]) -> Result<(), Refusal> {
+        self.workshop.keep_off(&[self.ledger_files(), more].concat(), sides)
     }
 
     /// Opens the ledger.

@@ -1,7 +1,7 @@
 //! The job sheet: who, when, which drives, what was done and what was proved. Nothing is cut: what does not fit goes on on the
 //! next page.
 
-use crate::drawing::{Drawing, Fill, cut, width, wrap};
+use crate::drawing::{Drawing, Fill, MAKER, cut, width, wrap};
 use crate::ledger::{day, written};
 use crate::ribbon::{Part, Ribbon};
 use crate::ways::{Way, ways};
@@ -131,6 +131,9 @@ pub fn outcome_sentence(report: &Report) -> String {
             "What is in use was copied and read back from the new drive; every file equals the old one.".into()
         }
         Outcome::Proved => "Everything was copied and read back from the new drive; it equals the old one.".into(),
+        Outcome::Finished if report.proof.iter().all(|line| line.result != Verdict::Fails) => {
+            format!("Copied, but not all of it is proved: {}.{behind}", report.reason)
+        }
         Outcome::Finished => format!("Copied, but a proof failed: {}.{behind}", report.reason),
         Outcome::Incomplete => format!("Copied with loss: {}.{behind}", report.reason),
         Outcome::Interrupted => format!("Broken off: {}.", report.reason),
@@ -535,23 +538,23 @@ fn signature(flow: &mut Flow) {
     page.text(RIGHT - 70.0, y + 4.0, 8.0, "received by the customer");
 }
 
-/// Writes a paper where nothing is, or over an older paper; over nothing else, and through no link.
+/// Whether a file begins as a paper of this program does.
+fn is_paper(head: &[u8]) -> bool {
+    let is_kind = head.starts_with(b"%PDF-") || head.starts_with(b"<svg");
+    is_kind && head.windows(MAKER.len()).any(|part| part == MAKER.as_bytes())
+}
+
+/// Writes a paper where nothing is, or over an older paper of this program; over nothing else, and through no link.
 ///
 /// # Errors
 /// What the system says; something else that is there is left alone.
 pub fn write_paper(path: &std::path::Path, bytes: &[u8]) -> std::io::Result<()> {
-    use std::io::{Error, ErrorKind};
-    if let Ok(meta) = std::fs::symlink_metadata(path) {
-        let is_paper = || {
-            let mut head = [0u8; 5];
-            let read = std::fs::File::open(path).and_then(|mut file| std::io::Read::read_exact(&mut file, &mut head));
-            read.is_ok() && (&head == b"%PDF-" || head.starts_with(b"<svg") || head.starts_with(b"<?xml"))
-        };
-        if !meta.is_file() || !is_paper() {
-            return Err(Error::new(ErrorKind::AlreadyExists, "there is something else already: name another file"));
-        }
-    }
-    put_in_place(path, bytes)
+    use std::os::unix::fs::PermissionsExt;
+    badger_drive::keep::replace(path, &is_paper, |file| {
+        file.set_permissions(std::fs::Permissions::from_mode(0o644))?;
+        std::io::Write::write_all(file, bytes)
+    })?;
+    Ok(())
 }
 
 /// Puts a file in the place of the one of that name, whole, through a new one beside it that has nobody's name.

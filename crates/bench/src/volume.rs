@@ -1,7 +1,7 @@
 //! What is opened for its files: a volume of a drive, or a folder of this machine.
 
 use crate::Bench;
-use badger_drive::{Control, Observer, Refusal, Source};
+use badger_drive::{Control, Observer, Refusal, RunDrive, Source};
 use badger_fs::{Folder, Tree};
 use badger_image::own::{Image, Passphrase};
 use badger_layout::table;
@@ -121,9 +121,13 @@ impl Bench {
             key: opened.key.clone(),
             picks: fetch.picks,
             into: fetch.into,
+            trusts_destination: self.workshop.trust_destination,
             collision: fetch.collision,
             ask: fetch.ask,
         };
+        if let Some(volume) = opened.tree.origin().cached() {
+            self.workshop.keep_off(&[], &[RunDrive::source(volume.drive())])?;
+        }
         let (from, picked) = (order.key.clone(), order.picks.len());
         info!(from, picked, "files are copied out");
         let done = copyout::copy_out(&order, &self.workshop.sysfs, control, &*clock, observer);

@@ -1,6 +1,6 @@
 //! The ledger: what was noted is there again, and what is no ledger is not made one.
 
-use badger_bench::ledger::{Error, Ledger, day, journals_beside, written};
+use badger_bench::ledger::{Error, Ledger, NewJob, day, journals_beside, written};
 use badger_drive::{Bus, Geometry, Identity};
 use badger_transfer::{Line, Outcome, Report, Verdict};
 use rstest::rstest;
@@ -58,8 +58,9 @@ fn drives_are_known_again() {
 #[test]
 fn a_job_is_kept_with_all_its_runs() {
     let (_dir, mut ledger) = ledger();
-    let job = ledger.new_job("LR-300", "Weir Choir", "Ines", "from", "onto").unwrap();
-    let other = ledger.new_job("LR-301", "", "Tobiah", "onto", "third").unwrap();
+    let job =
+        ledger.new_job(&NewJob { ticket: "LR-300", customer: "Weir Choir", technician: "Ines", source_key: "from", target_key: "onto" }).unwrap().0;
+    let other = ledger.new_job(&NewJob { ticket: "LR-301", customer: "", technician: "Tobiah", source_key: "onto", target_key: "third" }).unwrap().0;
     let first = ledger.job(job).unwrap().unwrap();
     assert_eq!((first.ticket.as_str(), first.started, first.outcome.as_deref(), first.handed_over), ("LR-300", None, None, None));
     // A run that a kill ended has begun and not ended.
@@ -93,7 +94,7 @@ fn a_job_is_kept_with_all_its_runs() {
 fn what_does_not_fit_is_not_noted() {
     let (_dir, mut ledger) = ledger();
     assert!(ledger.begin_run(77).is_err() && ledger.note(77, "of no run").is_err());
-    let job = ledger.new_job("", "", "", "a", "b").unwrap();
+    let job = ledger.new_job(&NewJob { ticket: "", customer: "", technician: "", source_key: "a", target_key: "b" }).unwrap().0;
     let run = ledger.begin_run(job).unwrap();
     ledger.end_run(run, &report(job, Outcome::Incomplete), "{}").unwrap();
     assert!(ledger.end_run(run, &report(job, Outcome::Proved), "{}").is_err());
@@ -117,10 +118,13 @@ fn reading_alone_makes_nothing() {
     let (dir, ledger) = ledger();
     let nowhere = dir.path().join("nowhere.db");
     assert!(Ledger::read(&nowhere).unwrap().is_none() && !nowhere.exists());
-    ledger.new_job("LR-300", "", "", "a", "b").unwrap();
+    ledger.new_job(&NewJob { ticket: "LR-300", customer: "", technician: "", source_key: "a", target_key: "b" }).unwrap();
     let read = Ledger::read(ledger.path()).unwrap().unwrap();
     assert_eq!(read.jobs().unwrap().len(), 1);
-    assert!(read.new_job("LR-301", "", "", "a", "b").is_err(), "it was opened for reading");
+    assert!(
+        read.new_job(&NewJob { ticket: "LR-301", customer: "", technician: "", source_key: "a", target_key: "b" }).is_err(),
+        "it was opened for reading"
+    );
     assert_eq!(ledger.journals(), journals_beside(ledger.path()));
     assert!(ledger.journals().ends_with("deep/below/ledger-journals"));
 }
@@ -134,7 +138,7 @@ fn a_file_of_another_kind_is_no_ledger(#[case] content: Vec<u8>) {
     let path = dir.path().join("ledger.db");
     fs::write(&path, &content).unwrap();
     let error = Ledger::open(&path).err().unwrap();
-    assert!(matches!(&error, Error::Sqlite { path: named, .. } if *named == path) && error.to_string().contains("ledger.db"), "{error}");
+    assert!(matches!(&error, Error::NotOurs { path: named } if *named == path) && error.to_string().contains("ledger.db"), "{error}");
     assert!(Ledger::read(&path).is_err());
     assert!(fs::read(&path).unwrap() == content);
 }

@@ -72,6 +72,13 @@ pub enum Event {
         /// Its length.
         len: u64,
     },
+    /// Where that stretch lies on the source, which may be elsewhere than on the target, and in several pieces.
+    Unreadable {
+        /// Its start on the source.
+        start: u64,
+        /// Its length.
+        len: u64,
+    },
     /// A stretch that could not be read before was read after all.
     Late {
         /// Its start on the target.
@@ -141,7 +148,7 @@ impl Outcome {
     pub fn word(self) -> &'static str {
         match self {
             Self::Proved => "proved",
-            Self::Finished => "finished, proof failed",
+            Self::Finished => "finished, not proved",
             Self::Incomplete => "incomplete",
             Self::Refused => "refused",
             Self::Interrupted => "interrupted",

@@ -2,6 +2,7 @@
 //! file, the file somewhere on a partition, the partition on a stretch of a disk, a mapped device somewhere on others.
 //! Two paths touch the same storage where their trees share bytes.
 
+use crate::medium::Medium;
 use crate::paths::{numbers, real};
 use crate::sysfs::{Backing, Sysfs};
 use std::fs::File;
@@ -48,6 +49,8 @@ pub struct Layer {
     pub range: Range<u64>,
     /// Whether the drive is just these bytes. Else it lies somewhere among them, as a file does on its device.
     pub exact: bool,
+    /// Whether a program that serves the drive holds this open: the drive may be just these bytes.
+    pub served: bool,
 }
 
 /// How the storage of a source and a target meet.
@@ -68,8 +71,10 @@ pub enum Meeting {
 pub struct Ground {
     /// The parts it stands on, from the drive itself down to whole disks.
     pub layers: Vec<Layer>,
-    /// Layers of which the system does not tell what lies below, in words.
+    /// Layers of which the system does not tell exactly what lies below, in words.
     pub veils: Vec<String>,
+    /// Those of them of which the system tells nothing at all: they may lie on any storage.
+    pub hidden: Vec<String>,
 }
 
 /// Nobody stacks devices deeper than this; a chain that does is a loop.
@@ -109,7 +114,7 @@ impl Ground {
     }
 
     fn add(&mut self, footing: Footing, range: Range<u64>, exact: bool) -> bool {
-        let layer = Layer { footing, range, exact };
+        let layer = Layer { footing, range, exact, served: false };
         let new = !self.layers.contains(&layer);
         if new {
             self.layers.push(layer);
@@ -117,11 +122,35 @@ impl Ground {
         new
     }
 
-    /// The same, with a veil more.
+    /// The same, resting on something more of which nothing is known.
     #[must_use]
     pub fn veiled(mut self, what: Option<String>) -> Self {
-        what.into_iter().for_each(|what| self.veil(what));
+        what.into_iter().for_each(|what| self.hide(what));
         self
+    }
+
+    /// Everything under an open drive: the files that it rests on, and what a program of this machine holds open that serves it.
+    pub fn of_medium(medium: &dyn Medium, sysfs: &Sysfs) -> Self {
+        let files = medium.rests_on().into_iter().map(|file| Self::of_open(file, sysfs));
+        let mut ground = files.reduce(Self::and).unwrap_or_default().veiled(medium.veil());
+        for path in medium.peer().iter().flat_map(|socket| sysfs.held_by_peer(socket)) {
+            // Where a server works, and what directories it looks into, is no storage of the drive.
+            if std::fs::metadata(&path).is_ok_and(|meta| !meta.is_dir()) {
+                let mut held = Self::of(&path, sysfs);
+                held.layers.iter_mut().for_each(|layer| (layer.served, layer.exact) = (layer.exact, false));
+                ground = ground.and(held);
+            }
+        }
+        ground
+    }
+
+    /// Notes a layer that may lie on any storage.
+    fn hide(&mut self, what: impl Into<String>) {
+        let what = what.into();
+        if !self.hidden.contains(&what) {
+            self.hidden.push(what.clone());
+        }
+        self.veil(what);
     }
 
     fn veil(&mut self, what: impl Into<String>) {
@@ -133,10 +162,11 @@ impl Ground {
 
     fn follow(&mut self, path: &Path, sysfs: &Sysfs, range: Range<u64>, exact: bool, depth: usize) {
         let Ok(meta) = std::fs::metadata(path) else {
-            self.veil(format!("{} is not to be seen", path.display()));
+            self.hide(format!("{} is not to be seen", path.display()));
             return;
         };
         if depth > DEPTH {
+            self.hide(format!("{} lies on too many layers", path.display()));
             return;
         }
         if meta.file_type().is_block_device() {
@@ -159,19 +189,19 @@ impl Ground {
             let mount = mount.as_ref().expect("it has a kind");
             let real = real(path);
             let inside = real.strip_prefix(&mount.place).unwrap_or(Path::new(""));
-            let mut known = false;
-            for dir in mount.overlay_dirs() {
+            let dirs = mount.overlay_dirs();
+            for dir in &dirs {
                 let below = dir.join(inside);
-                if std::fs::symlink_metadata(&below).is_ok() {
-                    known = true;
+                if !dir.is_absolute() || std::fs::symlink_metadata(dir).is_err() {
+                    self.hide(format!("layer {} of the overlay at {}", dir.display(), mount.place.display()));
+                } else if std::fs::symlink_metadata(&below).is_ok() {
                     self.follow(&below, sysfs, range.clone(), exact, depth + 1);
-                } else if std::fs::symlink_metadata(&dir).is_ok() {
-                    known = true;
-                    self.follow(&dir, sysfs, EVERYTHING, false, depth + 1);
+                } else {
+                    self.follow(dir, sysfs, EVERYTHING, false, depth + 1);
                 }
             }
-            if !known {
-                self.veil(format!("an overlay at {}", mount.place.display()));
+            if dirs.is_empty() {
+                self.hide(format!("an overlay at {}", mount.place.display()));
             }
             return;
         }
@@ -180,7 +210,7 @@ impl Ground {
             return;
         }
         let Some(mount) = mount else {
-            self.veil(format!("what {} is mounted from", path.display()));
+            self.hide(format!("what {} is mounted from", path.display()));
             return;
         };
         // Some file systems show a number of their own instead of their device's.
@@ -188,9 +218,16 @@ impl Ground {
             self.follow(&mount.device, sysfs, EVERYTHING, false, depth + 1);
             sysfs.btrfs_members(&mount.device).into_iter().for_each(|numbers| self.follow_device(numbers, sysfs, EVERYTHING, false, depth + 1));
         }
-        let in_memory = ["tmpfs", "ramfs", "devtmpfs", "hugetlbfs", "proc", "sysfs", "rootfs"].contains(&kind.as_str());
-        if !in_memory && kind != "btrfs" {
-            self.veil(format!("{kind} at {}", mount.place.display()));
+        let shown = format!("{kind} at {}", mount.place.display());
+        match kind.as_str() {
+            "tmpfs" | "ramfs" | "devtmpfs" | "hugetlbfs" | "proc" | "sysfs" | "rootfs" | "btrfs" => {}
+            // Whoever mounts by FUSE says what it is mounted from as it likes; what its program holds open is certain.
+            _ if kind == "fuse" || kind.starts_with("fuse.") => {
+                let served = sysfs.held_by_fuse(minor);
+                served.held.iter().for_each(|path| self.follow(path, sysfs, EVERYTHING, false, depth + 1));
+                if served.is_all { self.veil(shown) } else { self.hide(shown) }
+            }
+            _ => self.hide(shown),
         }
     }
 
@@ -216,7 +253,7 @@ impl Ground {
             let end = range.end.saturating_add(backing.offset);
             self.follow_backing(&backing, sysfs, range.start.saturating_add(backing.offset)..end, exact, depth + 1);
         } else if sysfs.is_remote(numbers) {
-            self.veil("a drive over the network");
+            self.hide("a drive over the network");
         }
     }
 
@@ -232,19 +269,22 @@ impl Ground {
             if major != 0 {
                 self.follow_device((major, minor), sysfs, EVERYTHING, false, depth);
             } else {
-                self.veil(format!("what {} lies on", backing.path.display()));
+                self.hide(format!("what {} lies on", backing.path.display()));
             }
         } else {
-            self.veil(format!("{} is not to be seen", backing.path.display()));
+            self.hide(format!("{} is not to be seen", backing.path.display()));
         }
     }
 
     /// What this and another one stand on, as the ground of a drive that rests on both.
     #[must_use]
     pub fn and(mut self, other: Self) -> Self {
-        for Layer { footing, range, exact } in other.layers {
-            self.add(footing, range, exact);
+        for layer in other.layers {
+            if !self.layers.contains(&layer) {
+                self.layers.push(layer);
+            }
         }
+        other.hidden.into_iter().for_each(|what| self.hide(what));
         other.veils.into_iter().for_each(|what| self.veil(what));
         self
     }
@@ -263,7 +303,8 @@ impl Ground {
 
     /// Whether writing to the bytes of `other` would change what lies here, or the other way round.
     pub fn touches(&self, other: &Self) -> bool {
-        self.meetings(other).any(|(a, b)| a.exact || b.exact)
+        // One server may hold many drives: two that it serves need not be one.
+        self.meetings(other).any(|(a, b)| a.exact || b.exact || a.served != b.served)
     }
 
     /// Whether something of this lies on just those bytes that are `other`.

@@ -36,6 +36,8 @@ pub struct Around<'a> {
     pub passphrase: Option<&'a str>,
     /// A file with the certificates (PEM) by which lenders are known.
     pub trusted: Option<&'a Path>,
+    /// The format that the technician says files have, in small letters, where their names and contents disagree.
+    pub as_format: Option<&'a str>,
 }
 
 /// A path that somebody named and that is there; `role` says as what.
@@ -261,7 +263,8 @@ impl Named for Block {
 /// Simulated drives, named by their descriptions.
 struct Simulations;
 
-pub(crate) fn is_description(path: &Path) -> bool {
+/// Whether a name is that of a simulated drive's description.
+pub fn is_description(path: &Path) -> bool {
     path.file_name().is_some_and(|name| name.to_string_lossy().ends_with(".drive.toml"))
 }
 

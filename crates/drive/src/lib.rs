@@ -4,6 +4,7 @@
 //! and comes into being in exactly one place, [`target::Candidate::release`], after every reason to refuse was looked
 //! at and the technician typed the target's tail.
 
+mod apart;
 pub mod ata;
 pub mod block;
 pub mod buffer;
@@ -23,16 +24,19 @@ pub mod health;
 pub mod identity;
 pub mod in_turn;
 mod io;
+pub mod keep;
 pub mod kinds;
 pub mod medium;
 pub mod narrow;
 pub mod open;
+pub mod own;
 mod paths;
 pub mod patience;
 pub mod raw;
 pub mod reads;
 mod refusal;
 mod release;
+mod servers;
 pub mod sim;
 pub mod size;
 pub mod sounding;
@@ -47,6 +51,7 @@ mod tripwire;
 pub mod within;
 pub mod witness;
 
+pub use apart::{Apart, is_apart};
 pub use control::Control;
 pub use events::{Event, Observer, Outcome, Phase};
 pub use extents::Extents;
@@ -54,6 +59,7 @@ pub use ground::Ground;
 pub use identity::{Bus, Identity};
 pub use medium::{Geometry, Holds, Medium, ReadError, Stretch, WriteError, WriteMedium};
 pub use open::Workshop;
+pub use own::{OwnFile, OwnKind, RunDrive};
 pub use patience::Patience;
 pub use refusal::Refusal;
 pub use release::Release;

@@ -1,12 +1,14 @@
 //! The one small trait that everything with sectors implements.
 
 use crate::clock::Clock;
+use crate::control::Control;
 pub use crate::error::{ReadError, WriteError};
 use crate::flight::Flight;
 use crate::identity::Identity;
 use crate::patience::Patience;
 use crate::standing::Standing;
 use std::fs::File;
+use std::os::fd::OwnedFd;
 use std::sync::Arc;
 
 /// Size and sectors of a drive, in bytes.
@@ -140,8 +142,21 @@ pub trait Medium: Send + Sync {
         None
     }
 
+    /// What whoever reads it may want to know: which other files its bytes come from, and whether those are proved to be the right ones.
+    fn notes(&self) -> Vec<String> {
+        Vec::new()
+    }
+
     /// What hides where its bytes lie, in words; `None` where the files that it rests on tell everything.
     fn veil(&self) -> Option<String> {
+        None
+    }
+
+    /// Calls off whatever is waited for, for reading and for writing, once `control` was told to stop.
+    fn obey(&self, _control: &Control) {}
+
+    /// The socket through which its bytes come, where another program serves them.
+    fn peer(&self) -> Option<OwnedFd> {
         None
     }
 

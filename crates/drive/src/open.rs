@@ -6,6 +6,7 @@ use crate::ground::Ground;
 use crate::health::Health;
 use crate::kinds::{Around, Asked, KINDS, Kind, Named, Seen, is_description, way};
 use crate::medium::Medium;
+use crate::own::{self, OwnFile, OwnKind, RunDrive};
 use crate::refusal::Refusal;
 use crate::source::Source;
 use crate::sysfs::Sysfs;
@@ -14,6 +15,7 @@ use std::fs;
 use std::os::unix::fs::FileTypeExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 pub use crate::kinds::RIGHTS;
 
@@ -34,8 +36,16 @@ pub struct Workshop {
     pub passphrase: Option<String>,
     /// A file with the certificates (PEM) by which lenders are known.
     pub trusted: Option<PathBuf>,
+    /// The format that the technician says files have, where their names and contents disagree.
+    pub as_format: Option<String>,
     /// Kinds of drives that rooms above know; they are asked first.
     pub more: &'static [&'static dyn Kind],
+    /// What this program writes whatever it is asked to do: log, temporary files, standard output.
+    pub own: Vec<OwnFile>,
+    /// Set as soon as a drive is read on which the log lies: then nothing more is written to it.
+    pub no_log: Arc<AtomicBool>,
+    /// The technician knows that destinations below which the system sees nothing are not on the source.
+    pub trust_destination: bool,
 }
 
 impl Default for Workshop {
@@ -48,7 +58,11 @@ impl Default for Workshop {
             no_waiting: false,
             passphrase: None,
             trusted: None,
+            as_format: None,
             more: &[],
+            own: Vec::new(),
+            no_log: Arc::default(),
+            trust_destination: false,
         }
     }
 }
@@ -80,6 +94,7 @@ impl Workshop {
             no_waiting: self.no_waiting,
             passphrase: self.passphrase.as_deref(),
             trusted: self.trusted.as_deref(),
+            as_format: self.as_format.as_deref(),
         }
     }
 
@@ -128,13 +143,35 @@ impl Workshop {
         let unreadable =
             |error: std::io::Error| Refusal::new("not-readable", format!("source {} cannot be read: {error}{}", path.display(), way(&error)));
         let medium = self.name(path, "source")?.open().map_err(unreadable)?;
-        Ok(self.over(medium))
+        let source = self.over(medium);
+        self.keep_output_off(&source)?;
+        Ok(source)
+    }
+
+    /// A drive is not even looked at with its own files as the place of what is said of it. To the disk under this machine's system
+    /// everybody writes all the time; runs are stricter, see [`Workshop::keep_off`].
+    fn keep_output_off(&self, source: &Source) -> Result<(), Refusal> {
+        let off = |kind: OwnKind| {
+            let files = self.own.iter().filter(|file| file.kind == kind);
+            own::keep_off(files, &[RunDrive::source(source)], &self.sysfs, self.trust_destination)
+        };
+        if off(OwnKind::Log).is_err() {
+            self.no_log.store(true, Ordering::Relaxed);
+        }
+        if self.sysfs.is_system(source.ground()) { Ok(()) } else { off(OwnKind::Output) }
+    }
+
+    /// Refuses a run where a file of ours lies on one of its drives: what the program always writes, and `more`.
+    ///
+    /// # Errors
+    /// See [`own::keep_off`].
+    pub fn keep_off(&self, more: &[OwnFile], sides: &[RunDrive]) -> Result<(), Refusal> {
+        own::keep_off(self.own.iter().chain(more), sides, &self.sysfs, self.trust_destination)
     }
 
     /// A source over what is open already: what it stands on is asked of that, not of a name.
     pub fn over(&self, medium: Arc<dyn Medium>) -> Source {
-        let grounds = medium.rests_on().into_iter().map(|file| Ground::of_open(file, &self.sysfs));
-        let ground = grounds.reduce(Ground::and).unwrap_or_default().veiled(medium.veil());
+        let ground = Ground::of_medium(&*medium, &self.sysfs);
         Source::new(medium, ground)
     }
 
@@ -191,7 +228,8 @@ impl Workshop {
         let ground = named.ground(&self.sysfs);
         let Seen { identity, geometry, mut uses, system, witness } = named.look(sector).map_err(unusable)?;
         if named.is_new() {
-            return Ok(Candidate { named, identity, geometry, ground, uses, system, witness, sysfs: self.sysfs.clone() });
+            let trusted = self.trust_destination;
+            return Ok(Candidate { named, identity, geometry, ground, uses, system, witness, sysfs: self.sysfs.clone(), trusted });
         }
         for used in self.sysfs.users(&ground).into_iter().chain(self.sysfs.writers(&ground)) {
             if !uses.contains(&used) {
@@ -200,6 +238,6 @@ impl Workshop {
         }
         let system = system || self.sysfs.is_system(&ground);
         let sysfs = self.sysfs.clone();
-        Ok(Candidate { named, identity, geometry, ground, uses, system, witness, sysfs })
+        Ok(Candidate { named, identity, geometry, ground, uses, system, witness, sysfs, trusted: self.trust_destination })
     }
 }

@@ -12,6 +12,20 @@ use std::io::{self, Error};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
+/// An extended attribute of files that this program wrote as raw drives: whatever they begin with, they are no containers.
+const RAW: &str = "user.zealous-badger";
+
+/// Marks a file as a raw drive, where the file system keeps such marks.
+pub fn mark_raw(file: &File) {
+    let _ = rustix::fs::fsetxattr(file, RAW, b"raw", rustix::fs::XattrFlags::empty());
+}
+
+/// Whether this program wrote a file as a raw drive.
+pub fn is_marked_raw(path: &Path) -> bool {
+    let mut value = [0u8; 8];
+    rustix::fs::getxattr(path, RAW, &mut value[..]).is_ok_and(|len| &value[..len] == b"raw")
+}
+
 /// Direct transfers on any file system are content with this.
 const FILE_ALIGN: usize = 4096;
 
@@ -41,6 +55,7 @@ impl RawFile {
     /// Makes a file of `size` bytes, all of them holes, where nothing is.
     pub(crate) fn create(path: &Path, size: u64) -> io::Result<Self> {
         let file = OpenOptions::new().read(true).write(true).create_new(true).open(path)?;
+        mark_raw(&file);
         if let Err(error) = file.set_len(size).and_then(|()| file.sync_all()) {
             let _ = std::fs::remove_file(path);
             return Err(error);

@@ -11,6 +11,7 @@ use crate::patience::Patience;
 use crate::refusal::Refusal;
 use crate::standing::Standing;
 use std::fs::File;
+use std::os::fd::OwnedFd;
 use std::sync::{Arc, RwLock};
 use std::time::Duration;
 
@@ -71,8 +72,14 @@ impl Medium for Heeding {
     fn remark(&self) -> Option<String> {
         self.inner.remark()
     }
+    fn notes(&self) -> Vec<String> {
+        self.inner.notes()
+    }
     fn veil(&self) -> Option<String> {
         self.inner.veil()
+    }
+    fn peer(&self) -> Option<OwnedFd> {
+        self.inner.peer()
     }
     fn present(&self) -> bool {
         !self.is_stopped() && self.inner.present()
@@ -96,6 +103,7 @@ impl Source {
     /// Gives nothing more, to whoever holds it, once `control` was told to stop.
     pub fn obey(&self, control: &Control) {
         self.medium.patience.write().expect("patience lock").control = Some(control.clone());
+        self.medium.inner.obey(control);
     }
 
     /// Sets how long a single read may take, on the clock the drive lives by.

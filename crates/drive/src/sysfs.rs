@@ -5,7 +5,9 @@ use crate::ata::AtaIdentity;
 use crate::paths::real;
 use crate::sys;
 use std::collections::HashMap;
+use std::ffi::OsString;
 use std::fs::{self, File};
+use std::os::unix::ffi::OsStringExt;
 use std::path::{Component, Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
@@ -42,15 +44,27 @@ pub(crate) struct Mount {
     pub device: PathBuf,
     /// The file system's name.
     pub kind: String,
-    options: String,
+    options: Vec<u8>,
 }
 
 impl Mount {
-    /// The directories an overlay is made of, the one that is written to first.
+    /// The directories an overlay is made of, the one that is written to first. The kernel shows each as whoever mounted it wrote it:
+    /// relative to a directory that nobody knows any more, or with a backslash before `,`, `:` and `\`.
     pub fn overlay_dirs(&self) -> Vec<PathBuf> {
-        let value = |name: &str| self.options.split(',').find_map(|option| option.strip_prefix(name)?.strip_prefix('='));
-        let lower = value("lowerdir").into_iter().flat_map(|dirs| dirs.split(':')).filter(|dir| !dir.is_empty());
-        value("upperdir").into_iter().chain(lower).map(|dir| PathBuf::from(unescape(dir))).collect()
+        let mut dirs = Vec::new();
+        for upper in [true, false] {
+            for option in self.options.split(|byte| *byte == b',') {
+                let Some(at) = option.iter().position(|byte| *byte == b'=') else { continue };
+                let value = unescape(&option[at + 1..]);
+                match &option[..at] {
+                    b"upperdir" if upper => dirs.push(path(without_backslashes(&value))),
+                    b"lowerdir" if !upper => dirs.extend(layers(&value)),
+                    b"lowerdir+" | b"datadir+" if !upper => dirs.push(path(value)),
+                    _ => {}
+                }
+            }
+        }
+        dirs
     }
 }
 
@@ -132,7 +146,9 @@ impl Sysfs {
     /// What is under a loop device, and from where on.
     pub(crate) fn loop_backing(&self, (major, minor): (u32, u32)) -> Option<Backing> {
         let dir = self.device_dir(major, minor)?;
-        let path = PathBuf::from(self.text(&dir.join("loop/backing_file"))?);
+        let mut name = fs::read(dir.join("loop/backing_file")).ok()?;
+        name.pop_if(|last| *last == b'\n');
+        let path = path(name);
         let offset = self.number(&dir.join("loop/offset")).unwrap_or(0);
         // The device itself tells which inode it holds, whatever has its name now.
         let node = || sys::loop_node(&File::open(Path::new("/dev").join(dir.file_name()?)).ok()?).ok();
@@ -159,8 +175,8 @@ impl Sysfs {
     }
 
     pub(crate) fn mounts(&self) -> Vec<Mount> {
-        let text = fs::read_to_string(self.root.join("proc/self/mountinfo")).unwrap_or_default();
-        text.lines().filter_map(mount_line).collect()
+        let bytes = fs::read(self.root.join("proc/self/mountinfo")).unwrap_or_default();
+        bytes.split(|byte| *byte == b'\n').filter_map(mount_line).collect()
     }
 
     /// The mount that holds `path`.
@@ -190,8 +206,12 @@ impl Sysfs {
             }
             let shown = match mount.kind.as_str() {
                 "overlay" => mount.overlay_dirs(),
-                _ if mount.device.is_absolute() && mount.device.is_dir() => vec![mount.device.clone()],
-                _ => Vec::new(),
+                kind => {
+                    let mut dirs = if kind.starts_with("fuse") { self.held_by_fuse(mount.numbers.1).held } else { Vec::new() };
+                    dirs.extend(Some(mount.device.clone()).filter(|dir| dir.is_absolute()));
+                    dirs.retain(|dir| dir.is_dir());
+                    dirs.into_iter().map(|dir| real(&dir)).collect()
+                }
             };
             let inner = place.1.strip_prefix("/").unwrap_or(&place.1);
             waiting.extend(shown.iter().map(|dir| dir.join(inner)));
@@ -201,8 +221,9 @@ impl Sysfs {
     }
 
     pub(crate) fn swaps(&self) -> Vec<PathBuf> {
-        let text = fs::read_to_string(self.root.join("proc/swaps")).unwrap_or_default();
-        text.lines().skip(1).filter_map(|line| line.split_whitespace().next()).map(|name| PathBuf::from(unescape(name))).collect()
+        let bytes = fs::read(self.root.join("proc/swaps")).unwrap_or_default();
+        let names = bytes.split(|byte| *byte == b'\n').skip(1).filter_map(|line| line.split(|byte| b" \t".contains(byte)).next());
+        names.filter(|name| !name.is_empty()).map(|name| path(unescape(name))).collect()
     }
 
     /// Lets one drive be asked again who it is.
@@ -217,37 +238,39 @@ impl Sysfs {
     }
 }
 
-/// A line of `/proc/self/mountinfo`.
-fn mount_line(line: &str) -> Option<Mount> {
-    let (front, back) = line.split_once(" - ")?;
-    let mut front = front.split(' ');
-    let id = front.next()?.parse().ok()?;
-    let (major, minor) = front.nth(1)?.split_once(':')?;
-    let (within, place) = (front.next()?, front.next()?);
-    let mut back = back.split(' ');
-    let (kind, device) = (back.next()?, back.next()?);
-    let numbers = (major.parse().ok()?, minor.parse().ok()?);
-    let options = back.next().unwrap_or_default().to_string();
+/// A line of `/proc/self/mountinfo` (`Documentation/filesystems/proc.rst` of the kernel, section 3.5). Names in it are bytes.
+fn mount_line(line: &[u8]) -> Option<Mount> {
+    let mut words = line.split(|byte| *byte == b' ');
+    let text = |word: &[u8]| std::str::from_utf8(word).ok().map(str::to_string);
+    let id = text(words.next()?)?.parse().ok()?;
+    let numbers = text(words.nth(1)?)?;
+    let (major, minor) = numbers.split_once(':')?;
+    let (within, place) = (unescape(words.next()?), unescape(words.next()?));
+    // Optional fields end with a dash; a space within a name is escaped.
+    words.find(|word| *word == b"-")?;
+    let (kind, device) = (text(words.next()?)?, unescape(words.next()?));
     Some(Mount {
         id,
-        numbers,
-        within: unescape(within).into(),
-        place: unescape(place).into(),
-        device: unescape(device).into(),
-        kind: kind.into(),
-        options,
+        numbers: (major.parse().ok()?, minor.parse().ok()?),
+        within: path(within),
+        place: path(place),
+        device: path(device),
+        kind,
+        options: words.next().unwrap_or_default().to_vec(),
     })
 }
 
-/// Undoes the kernel's octal escapes for spaces and the like.
-fn unescape(text: &str) -> String {
-    let mut bytes = Vec::new();
-    let mut rest = text.as_bytes();
+fn path(bytes: Vec<u8>) -> PathBuf {
+    PathBuf::from(OsString::from_vec(bytes))
+}
+
+/// Undoes the kernel's octal escapes for spaces and the like: a backslash and three octal digits.
+fn unescape(text: &[u8]) -> Vec<u8> {
+    let mut bytes = Vec::with_capacity(text.len());
+    let mut rest = text;
     while let Some((&first, after)) = rest.split_first() {
-        let octal = || -> Option<u8> {
-            let digits = after.get(..3)?;
-            u8::from_str_radix(std::str::from_utf8(digits).ok()?, 8).ok()
-        };
+        let octal =
+            || after.get(..3)?.iter().try_fold(0_u8, |value, digit| value.checked_mul(8)?.checked_add(digit.checked_sub(b'0').filter(|d| *d < 8)?));
         match (first, octal()) {
             (b'\\', Some(byte)) => {
                 bytes.push(byte);
@@ -259,5 +282,60 @@ fn unescape(text: &str) -> String {
             }
         }
     }
-    String::from_utf8_lossy(&bytes).into_owned()
+    bytes
+}
+
+/// Undoes the escapes of whoever mounted an overlay: a backslash before any byte.
+fn without_backslashes(text: &[u8]) -> Vec<u8> {
+    let (mut out, mut bytes) = (Vec::with_capacity(text.len()), text.iter());
+    while let Some(&byte) = bytes.next() {
+        out.push(if byte == b'\\' { bytes.next().copied().unwrap_or(byte) } else { byte });
+    }
+    out
+}
+
+/// The lower layers of an overlay: names with colons between them, where a colon of a name has a backslash before it.
+fn layers(value: &[u8]) -> Vec<PathBuf> {
+    let (mut names, mut name, mut bytes) = (Vec::new(), Vec::new(), value.iter().copied());
+    loop {
+        match bytes.next() {
+            Some(b'\\') => name.extend(bytes.next()),
+            Some(byte) if byte != b':' => name.push(byte),
+            end => {
+                // Two colons stand before a layer of data only.
+                if !name.is_empty() {
+                    names.push(path(std::mem::take(&mut name)));
+                }
+                if end.is_none() {
+                    return names;
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::plain(b"/mnt/a", &["/mnt/a"])]
+    #[case::two(b"/mnt/a:/mnt/b", &["/mnt/a", "/mnt/b"])]
+    #[case::a_comma(b"/mnt/lo\\134\\054w", &["/mnt/lo,w"])]
+    #[case::a_colon(b"/mnt/l\\134:o:/b", &["/mnt/l:o", "/b"])]
+    #[case::data_only(b"/a::/data", &["/a", "/data"])]
+    fn layers_of_an_overlay_are_named_as_they_lie(#[case] shown: &[u8], #[case] dirs: &[&str]) {
+        let line =
+            [b"47 27 0:40 / /mnt/x rw,relatime shared:1 - overlay overlay rw,lowerdir=", shown, b",upperdir=/u\\134\\054p,workdir=/w"].concat();
+        let mount = mount_line(&line).unwrap();
+        let wanted: Vec<PathBuf> = std::iter::once(&"/u,p").chain(dirs).map(PathBuf::from).collect();
+        assert_eq!(mount.overlay_dirs(), wanted);
+    }
+
+    #[test]
+    fn names_that_are_no_text_are_kept() {
+        let mount = mount_line(b"45 27 0:40 / /mnt/x\\040y rw - fuse /tmp/x\xffy/v.img rw,user_id=0").unwrap();
+        assert_eq!((mount.place, mount.device), (PathBuf::from("/mnt/x y"), path(b"/tmp/x\xffy/v.img".to_vec())));
+    }
 }

@@ -11,6 +11,7 @@ use crate::ground::{Ground, Meeting};
 use crate::identity::Identity;
 use crate::kinds::{Named, NotOpened, Shown, Written};
 use crate::medium::{Geometry, Medium, ReadError, Stretch, WriteMedium};
+use crate::own::{self, RunDrive};
 use crate::patience::Patience;
 use crate::refusal::Refusal;
 use crate::release::Release;
@@ -21,8 +22,9 @@ use crate::witness::Witness;
 use crate::{size, tripwire};
 use rustix::fs::FlockOperation;
 use std::fs::File;
+use std::os::fd::OwnedFd;
 use std::os::unix::fs::MetadataExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -37,6 +39,8 @@ pub struct Candidate {
     /// What was seen of it; `None` for a file that is not there yet.
     pub(crate) witness: Option<Witness>,
     pub(crate) sysfs: Sysfs,
+    /// See [`crate::Workshop::trust_destination`].
+    pub(crate) trusted: bool,
 }
 
 impl Candidate {
@@ -58,6 +62,11 @@ impl Candidate {
     /// What it stands on.
     pub fn ground(&self) -> &Ground {
         &self.ground
+    }
+
+    /// The same for a run that must keep its own files off it.
+    pub fn in_run(&self) -> RunDrive<'_> {
+        RunDrive::target(&self.ground, &self.identity.path)
     }
 
     /// What was seen of it; `None` for a file that is not there yet.
@@ -206,7 +215,7 @@ impl Candidate {
         let name = self.identity.path.display();
         let taken = || Refusal::new("target-claimed", format!("{name} is the target of another run of this program, or read by one, right now"));
         files.iter().all(|file| lock(file)).then_some(()).ok_or_else(taken)?;
-        let ground = files.iter().map(|file| Ground::of_open(file, &self.sysfs)).reduce(Ground::and).unwrap_or_default().veiled(medium.veil());
+        let ground = Ground::of_medium(&*medium, &self.sysfs);
         let claim =
             Claim::take(&ground, true).map_err(|error| Refusal::new("no-claim", format!("{name} cannot be claimed for this run: {error}")))?;
         let claim = claim.ok_or_else(taken)?;
@@ -233,9 +242,13 @@ impl Candidate {
             names,
             claim: Some(Arc::new(claim)),
         };
-        if !self.is_new() {
-            let veiled = !ground.veils.is_empty() || !release.source.ground().veils.is_empty();
-            tripwire::lay(&*target, release, veiled).map_err(|refusal| Refusal { text: format!("{name}: {}", refusal.text), ..refusal })?;
+        if self.is_new() && !self.trusted {
+            let dir = self.named.path().parent().unwrap_or(Path::new("/"));
+            own::refuse_hidden(dir, &ground, release.source)?;
+        } else if !self.is_new() {
+            let either = |names: fn(&Ground) -> &Vec<String>| !names(&ground).is_empty() || !names(release.source.ground()).is_empty();
+            let (veiled, hidden) = (either(|ground| &ground.veils), either(|ground| &ground.hidden));
+            tripwire::lay(&*target, release, veiled, hidden).map_err(|refusal| Refusal { text: format!("{name}: {}", refusal.text), ..refusal })?;
         }
         Ok(target)
     }
@@ -339,6 +352,9 @@ impl Medium for Reading {
     }
     fn veil(&self) -> Option<String> {
         self.0.veil()
+    }
+    fn peer(&self) -> Option<OwnedFd> {
+        self.0.peer()
     }
     fn present(&self) -> bool {
         self.0.present()

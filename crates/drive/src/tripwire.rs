@@ -65,7 +65,7 @@ fn shows(release: &Release, at: i128, mark: &[u8]) -> Option<bool> {
 /// # Errors
 /// A refusal where source and target are the same storage, where that cannot be told although a layer hides what is
 /// below, or where the old bytes could not be put back.
-pub fn lay(target: &dyn WriteMedium, release: &Release, veiled: bool) -> Result<(), Refusal> {
+pub fn lay(target: &dyn WriteMedium, release: &Release, veiled: bool, hidden: bool) -> Result<(), Refusal> {
     let mut shifts: Vec<i128> = [0].into_iter().chain(release.shifts.iter().copied()).collect();
     shifts.sort_by_key(|shift| shift.abs());
     shifts.dedup();
@@ -103,11 +103,74 @@ pub fn lay(target: &dyn WriteMedium, release: &Release, veiled: bool) -> Result<
             return Err(Refusal::new("same-storage", text));
         }
     }
+    if hidden && search(target, release)? {
+        let text = "what is written there shows on the source at another place: they share storage; nothing was changed, choose another target";
+        return Err(Refusal::new("same-storage", text));
+    }
     if veiled && !told && !release.overwritten.is_empty() {
         let text = "a layer hides what is below, and whether it is the source could not be told; choose another target";
         return Err(Refusal::new("not-told-apart", text));
     }
     Ok(())
+}
+
+/// Marks of a search, and the longest stretch of the source that is read for it in one go.
+const MARKS: u64 = 1024;
+const STEP: u64 = 1 << 20;
+/// Marks lie no nearer to each other.
+const NEAREST: u64 = 64 << 10;
+
+/// Looks for one storage behind two drives where nobody knows how far apart the same bytes lie on them, as where the source is a stretch of
+/// the target that somebody serves. Marks are spread over everything that the run overwrites; stretches of the source longer than the way
+/// from one mark to the next are read. What is found: any stretch of the target that is longer than two such ways.
+fn search(target: &dyn WriteMedium, release: &Release) -> Result<bool, Refusal> {
+    let bytes: u64 = release.overwritten.iter().map(|(_, len)| *len).sum();
+    let way = (bytes / MARKS).next_multiple_of(MARK).max(NEAREST);
+    let token = *mark().first_chunk::<32>().expect("a mark is longer");
+    let mut marked = Buffer::new(MARK as usize);
+    marked.chunks_mut(512).for_each(|sector| sector[..32].copy_from_slice(&token));
+    let mut laid: Vec<(u64, Buffer)> = Vec::new();
+    let mut next = 0;
+    for (start, len) in release.overwritten {
+        let mut at = start.next_multiple_of(MARK).max(next);
+        while at + MARK <= start + len && laid.len() < 2 * MARKS as usize {
+            let mut held = Buffer::new(MARK as usize);
+            // A place that cannot be read cannot be put back.
+            if target.read_at(at, &mut held).is_ok() {
+                laid.push((at, held));
+            }
+            at += way;
+            next = at;
+        }
+    }
+    let written = laid.iter().take_while(|(at, _)| target.write_at(*at, &marked).is_ok()).count();
+    let is_found = target.flush().is_ok() && written > 0 && shows_anywhere(release, &token, way, target.geometry().size_bytes);
+    // The one that failed may be written in part.
+    laid.iter().take(written + 1).try_for_each(|(at, held)| put_back(target, *at, held))?;
+    Ok(is_found)
+}
+
+/// Whether the source shows a mark: stretches of it are read, so many that one lies in any part of it that could be the target.
+fn shows_anywhere(release: &Release, token: &[u8; 32], way: u64, target: u64) -> bool {
+    let size = release.source.geometry().size_bytes;
+    let finder = memchr::memmem::Finder::new(token);
+    let apart = target.saturating_sub(2 * way).max(2 * way);
+    let mut start = 0;
+    let mut buffer = Buffer::new((STEP + MARK) as usize);
+    while start < size {
+        let mut at = start;
+        let end = start.saturating_add(2 * way + MARK).min(size);
+        while at < end {
+            let len = (end - at).min(STEP + MARK) as usize;
+            // What cannot be read is passed over: the run will say so.
+            if release.source.read_at(at, &mut buffer[..len]).is_ok() && finder.find(&buffer[..len]).is_some() {
+                return true;
+            }
+            at += STEP;
+        }
+        start = start.saturating_add(apart);
+    }
+    false
 }
 
 /// So often the old bytes are written and read again, until they are there.

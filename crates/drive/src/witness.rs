@@ -29,7 +29,20 @@ pub fn boot() -> String {
     std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default().trim().to_string()
 }
 
+/// What became of a drive since the system said `then` of it, under the start of the system `boot`. A drive may have been taken out since, and
+/// the system started again: then it counts from another beginning, and only times of files still tell.
+pub fn since(then: &Standing, boot: &str, now: &Standing) -> Since {
+    let counts_on = boot == self::boot() && then.sequence.is_some() && then.sequence == now.sequence;
+    let kept = |of: &Standing| Standing { written: of.written.filter(|_| counts_on), changed: of.changed, ..Standing::default() };
+    kept(now).since(&kept(then))
+}
+
 impl Witness {
+    /// What became of the drive since, as far as the system says.
+    pub fn since(&self, drive: &dyn Medium) -> Since {
+        since(&self.standing, &self.boot, &drive.standing())
+    }
+
     /// Looks at an open drive; `more` are bytes whose places are looked at besides.
     pub fn of(drive: &dyn Medium, more: &[u64]) -> Self {
         let (identity, Geometry { size_bytes, logical_sector, .. }) = (drive.identity(), drive.geometry());
@@ -50,11 +63,7 @@ impl Witness {
     /// What differs, in words.
     pub fn holds(&self, drive: &dyn Medium) -> Result<usize, String> {
         self.is_of(drive)?;
-        let (then, now) = (&self.standing, drive.standing());
-        // A drive may have been taken out between two runs, and the system started anew: then it counts from another beginning.
-        let counts_on = self.boot == boot() && then.sequence.is_some() && then.sequence == now.sequence;
-        let kept = |of: &Standing| Standing { written: of.written.filter(|_| counts_on), changed: of.changed, ..Standing::default() };
-        match kept(&now).since(&kept(then)) {
+        match since(&self.standing, &self.boot, &drive.standing()) {
             Since::Written => return Err("something was written to it since".into()),
             Since::Unseen => return Err("whether something was written to it since is not to be seen".into()),
             Since::Same | Since::Silent => {}

@@ -140,15 +140,34 @@ fn a_fuse_mount_of_the_raw_file_is_followed_down() {
     assert!(!mounted.0.join("new.img").exists());
 }
 
-/// Two paths to one file, of which the system only says that a program stands between them.
-fn behind_a_veil(dir: &TempDir) -> (Mounted, PathBuf, PathBuf) {
-    let under = dir.path().join("under");
-    fs::create_dir(&under).unwrap();
-    let path = under.join("weir.img");
-    fs::rename(filled(dir, "weir.img", 8, 11), &path).unwrap();
-    let mounted = Mounted::by(dir.path().join("veil"), "bindfs", &[under.as_os_str()]);
-    let shown = mounted.0.join("weir.img");
-    (mounted, path, shown)
+/// A file, and a mount of what a server gives of it: the program behind the mount holds nothing but a socket.
+fn behind_a_veil(dir: &TempDir, options: &[&str]) -> (Veil, PathBuf, PathBuf) {
+    let (path, socket, place) = (filled(dir, "weir.img", 8, 11), dir.path().join("served"), dir.path().join("veil"));
+    fs::create_dir(&place).unwrap();
+    let quiet = |command: &mut Command| command.stdin(std::process::Stdio::null()).spawn().unwrap();
+    let filters: &[&str] = if options.is_empty() { &[] } else { &["--filter=offset"] };
+    let until = |there: &Path| {
+        (0..2000).any(|_| {
+            std::thread::sleep(std::time::Duration::from_millis(10));
+            there.exists()
+        })
+    };
+    let server = quiet(Command::new("nbdkit").args(["-f", "-U"]).arg(&socket).args(filters).arg("file").arg(&path).args(options));
+    assert!(until(&socket));
+    let shown = place.join("weir.img");
+    let mount = quiet(Command::new("nbdfuse").arg(&shown).arg("--unix").arg(&socket));
+    assert!(until(&shown));
+    (Veil([server, mount], Mounted(place)), path, shown)
+}
+
+/// What stands between a file and its mount.
+struct Veil([std::process::Child; 2], Mounted);
+
+impl Drop for Veil {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("-l").arg(&self.1.0).status();
+        self.0.iter_mut().for_each(|child| _ = (child.kill(), child.wait()));
+    }
 }
 
 fn with_wire(source: &Source, target: &Path, shifts: &[i128]) -> &'static str {
@@ -159,22 +178,42 @@ fn with_wire(source: &Source, target: &Path, shifts: &[i128]) -> &'static str {
     candidate.release(&release).err().map_or("released", |refusal| refusal.code)
 }
 
-#[test]
-fn the_trip_wire_tells_what_a_veil_hides() {
+#[rstest]
+#[case::whole(&[])]
+#[case::a_stretch_of_it(&["offset=1234944", "range=4194304"])]
+fn the_trip_wire_tells_what_a_veil_hides(#[case] options: &[&str]) {
     let dir = tempfile::tempdir().unwrap();
-    let (_mounted, path, shown) = behind_a_veil(&dir);
+    let (veil, path, shown) = behind_a_veil(&dir, options);
     let before = fs::read(&path).unwrap();
-    assert!(!source(&shown).ground().veils.is_empty());
+    assert!(!source(&shown).ground().hidden.is_empty());
+    // The server has the file open for writing; what is shown of it nobody has.
+    assert_eq!(with_wire(&source(&shown), &path, &[]), "target-written");
     assert_eq!(with_wire(&source(&path), &shown, &[]), "same-storage");
-    assert_eq!(with_wire(&source(&shown), &path, &[]), "same-storage");
     assert!(fs::read(&path).unwrap() == before, "the old bytes are back");
-    // A stretch of it that begins elsewhere is found by the distance.
-    let part = Loop::over(&path, &["--offset", "1048576"]);
-    assert_eq!(with_wire(&source(&shown), &part.0, &[1 << 20]), "same-storage");
-    drop(part);
-    assert!(fs::read(&path).unwrap() == before);
     assert_eq!(with_wire(&source(&filled(&dir, "other.img", 8, 1)), &shown, &[]), "released");
     assert!(fs::read(&path).unwrap() == before, "what is released still holds what it held");
+    drop(veil);
+}
+
+#[test]
+fn a_mounted_folder_is_followed_to_where_it_lies() {
+    let dir = tempfile::tempdir().unwrap();
+    let under = dir.path().join("under");
+    fs::create_dir(&under).unwrap();
+    let path = under.join("weir.img");
+    fs::rename(filled(&dir, "weir.img", 8, 11), &path).unwrap();
+    let mounted = Mounted::by(dir.path().join("veil"), "bindfs", &[under.as_os_str()]);
+    let (shown, before) = (mounted.0.join("weir.img"), fs::read(&path).unwrap());
+    let codes = ["same-storage", "source-on-target", "target-on-source", "target-written"];
+    for (from, onto) in [(&path, &shown), (&shown, &path)] {
+        let code = with_wire(&source(from), onto, &[]);
+        assert!(codes.contains(&code), "{code}");
+    }
+    // A stretch of it that begins elsewhere.
+    let part = Loop::over(&path, &["--offset", "1048576"]);
+    assert!(codes.contains(&with_wire(&source(&shown), &part.0, &[1 << 20])));
+    drop(part);
+    assert!(fs::read(&path).unwrap() == before);
 }
 
 #[test]

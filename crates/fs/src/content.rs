@@ -35,6 +35,8 @@ pub(crate) struct FileMap {
     starts: Vec<u64>,
     form: Form,
     bound: bool,
+    /// Where its pieces end before they should, in bytes of all pieces, and why: nobody knows what stands behind.
+    torn: Option<(u64, Finding)>,
 }
 
 /// Packed data is unpacked for as many bytes at once at the most.
@@ -202,7 +204,20 @@ impl FileMap {
             start
         };
         let starts = pieces.iter().map(&mut begin).collect();
-        Self { size, pieces, starts, form, bound: false }
+        Self { size, pieces, starts, form, bound: false, torn: None }
+    }
+
+    /// The same, whose pieces should go on behind byte `at` and do not: reading there is an error, not zeroes.
+    pub(crate) fn torn(self, at: u64, why: Finding) -> Self {
+        Self { torn: Some((at, why)), ..self }
+    }
+
+    /// An error where bytes up to `end` of the pieces reach behind the place where they are torn.
+    fn whole(&self, end: u64) -> Result<()> {
+        match &self.torn {
+            Some((at, why)) if end > *at => Err(why.clone()),
+            _ => Ok(()),
+        }
     }
 
     pub(crate) fn held(bytes: Vec<u8>) -> Self {
@@ -228,6 +243,7 @@ impl FileMap {
                         starts: Vec::new(),
                         form: Form::Chunks(Chunks { starts: Vec::new(), ..chunks }),
                         bound: false,
+                        torn: None,
                     },
                 }
             }
@@ -292,12 +308,13 @@ impl FileMap {
 
     /// How many bytes from `offset` on are known to be zero because they lie nowhere.
     pub(crate) fn hole(&self, offset: u64) -> u64 {
-        if !matches!(self.form, Form::Plain) {
+        if !matches!(self.form, Form::Plain) || self.whole(offset.saturating_add(1)).is_err() {
             return 0;
         }
         let Some(index) = self.starts.partition_point(|start| *start <= offset).checked_sub(1) else { return 0 };
         let (piece, inner) = (self.pieces[index], offset - self.starts[index]);
-        if piece.at.is_some() { 0 } else { piece.len.saturating_sub(inner).min(self.size.saturating_sub(offset)) }
+        let end = self.torn.as_ref().map_or(self.size, |(at, _)| self.size.min(*at));
+        if piece.at.is_some() { 0 } else { piece.len.saturating_sub(inner).min(end.saturating_sub(offset)) }
     }
 
     /// How many bytes from `offset` on come before the next hole, `most` at the most.
@@ -313,6 +330,7 @@ impl FileMap {
     }
 
     fn plain(&self, volume: &Cached, offset: u64, buf: &mut [u8]) -> Result<()> {
+        self.whole(offset.saturating_add(buf.len() as u64))?;
         let mut done = 0usize;
         let mut index = self.starts.partition_point(|start| *start <= offset).saturating_sub(1);
         while done < buf.len() {
@@ -353,6 +371,7 @@ impl FileMap {
 
     /// One unit: all there is plain, nothing there is zero, less than whole is packed.
     fn unit(&self, volume: &Cached, start: u64, len: u64) -> Result<Vec<u8>> {
+        self.whole(start.saturating_add(len).min(self.size))?;
         let mut bytes = Vec::new();
         let first = self.starts.partition_point(|at| *at <= start).saturating_sub(1);
         for (piece, at) in self.pieces[first..].iter().zip(&self.starts[first..]).take_while(|(_, at)| **at < start + len) {

@@ -22,12 +22,13 @@ pub struct Folder {
     path: PathBuf,
     device: (u32, u32),
     inode: u64,
+    mount: u64,
 }
 
 /// The longest list of attributes, and the longest of them, that is read.
 const MOST_ATTRIBUTES: usize = 1 << 20;
 
-const WANTED: StatxFlags = StatxFlags::BASIC_STATS.union(StatxFlags::BTIME);
+const WANTED: StatxFlags = StatxFlags::BASIC_STATS.union(StatxFlags::BTIME).union(StatxFlags::MNT_ID);
 
 fn stat(dir: impl AsFd, name: impl rustix::path::Arg, how: AtFlags) -> io::Result<Statx> {
     Ok(rustix::fs::statx(dir, name, how | AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT, WANTED)?)
@@ -39,6 +40,16 @@ fn opened(file: impl AsFd) -> io::Result<Statx> {
 
 fn device(facts: &Statx) -> (u32, u32) {
     (facts.stx_dev_major, facts.stx_dev_minor)
+}
+
+/// Which mount something lies in. A folder that is mounted a second time within the same file system is another mount; files of an overlay
+/// have the device numbers of its layers, and lie in one mount all the same. Kernels before 5.8 tell only the device.
+fn mount(facts: &Statx) -> u64 {
+    if StatxFlags::from_bits_retain(facts.stx_mask).contains(StatxFlags::MNT_ID) {
+        facts.stx_mnt_id
+    } else {
+        rustix::fs::makedev(facts.stx_dev_major, facts.stx_dev_minor)
+    }
 }
 
 /// What the system says, as a finding.
@@ -64,7 +75,7 @@ impl Folder {
         let within = Within::open(path).map_err(|error| said(&error))?;
         let facts = opened(within.root()).map_err(|error| said(&error))?;
         let path = std::fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
-        Ok(Self { within, path, device: device(&facts), inode: facts.stx_ino })
+        Ok(Self { within, path, device: device(&facts), inode: facts.stx_ino, mount: mount(&facts) })
     }
 
     /// Where it is, without links.
@@ -77,10 +88,16 @@ impl Folder {
         (rustix::fs::makedev(self.device.0, self.device.1), self.inode)
     }
 
+    /// Names a file within the folder: by its inode, and where the layers of an overlay count by themselves, by its device too.
+    fn id(&self, facts: &Statx) -> u64 {
+        let (major, minor) = device(facts);
+        if (major, minor) == self.device { facts.stx_ino } else { facts.stx_ino ^ (u64::from(major) << 52 | u64::from(minor) << 32 | 1 << 63) }
+    }
+
     fn node(&self, path: PathBuf, facts: &Statx) -> Node {
         let mode = u32::from(facts.stx_mode);
         let (kind, what) = match FileType::from_raw_mode(mode) {
-            _ if device(facts) != self.device => (NodeKind::Other, Some("another file system is mounted there")),
+            _ if mount(facts) != self.mount => (NodeKind::Other, Some("something else is mounted there")),
             FileType::RegularFile => (NodeKind::File, None),
             FileType::Directory => (NodeKind::Directory, None),
             FileType::Symlink => (NodeKind::Link, None),
@@ -92,7 +109,7 @@ impl Folder {
         let time = |time: rustix::fs::StatxTimestamp| Some(Time { seconds: time.tv_sec, nanos: time.tv_nsec });
         let born = StatxFlags::from_bits_retain(facts.stx_mask).contains(StatxFlags::BTIME);
         Node {
-            id: facts.stx_ino,
+            id: self.id(facts),
             modified: time(facts.stx_mtime),
             accessed: time(facts.stx_atime),
             created: time(facts.stx_btime).filter(|_| born),
@@ -108,7 +125,7 @@ impl Folder {
     /// Whether what is open is what was listed.
     fn still(&self, node: &Node, file: impl AsFd) -> Result<Statx> {
         let facts = opened(file).map_err(|error| said(&error))?;
-        if facts.stx_ino != node.id || device(&facts) != self.device { Err(changed()) } else { Ok(facts) }
+        if self.id(&facts) != node.id || mount(&facts) != self.mount { Err(changed()) } else { Ok(facts) }
     }
 
     fn entries(&self, directory: &Node) -> Result<Listing> {
@@ -122,8 +139,8 @@ impl Folder {
             let shown = Name::from_bytes(name.as_bytes());
             match stat(&*dir, &*name, AtFlags::empty()) {
                 Ok(facts) => {
-                    if device(&facts) != self.device {
-                        let text = format!("{}: another file system is mounted there, which is not gone into: name it itself", shown.shown);
+                    if mount(&facts) != self.mount {
+                        let text = format!("{}: something else is mounted there, which is not gone into: name it itself", shown.shown);
                         listing.findings.push(Finding::new("mounted", text));
                     }
                     listing.entries.push(Entry { node: self.node(path.join(&name), &facts), name: shown });

@@ -1,6 +1,7 @@
 //! What a volume holds: entries with names, kinds, sizes and times, and where their bytes lie.
 
 use crate::finding::{Finding, Result};
+use badger_drive::Extents;
 use serde::Serialize;
 use std::borrow::Cow;
 use std::path::Path;
@@ -95,6 +96,56 @@ pub(crate) fn push_piece(pieces: &mut Vec<Piece>, at: Option<u64>, len: u64) {
         Some(last) if at.is_none() && last.at.is_none() => last.len = last.len.saturating_add(len),
         _ => pieces.push(Piece { at, len }),
     }
+}
+
+/// Knows when a walk from number to number comes back to where it was, without noting where it went (R. P. Brent, "An improved Monte
+/// Carlo factorization algorithm", 1980).
+#[derive(Default)]
+pub(crate) struct Turn {
+    kept: Option<u32>,
+    steps: u64,
+    next: u64,
+}
+
+impl Turn {
+    /// Whether the walk was at this number before; a circle is noticed within a few turns of it.
+    pub fn comes_back(&mut self, number: u32) -> bool {
+        if self.kept == Some(number) {
+            return true;
+        }
+        self.steps += 1;
+        if self.steps >= self.next {
+            (self.kept, self.next) = (Some(number), self.steps * 2);
+        }
+        false
+    }
+}
+
+/// The byte of a file at which pieces come to a place of the volume for the second time.
+pub(crate) fn first_repeated(pieces: &[Piece]) -> Option<u64> {
+    let (mut seen, mut offset) = (Extents::new(), 0u64);
+    for piece in pieces {
+        if let Some(at) = piece.at {
+            let place = at..at.saturating_add(piece.len);
+            if let Some((before, ())) = seen.within(place.clone()).next() {
+                return Some(offset + before.start.max(at) - at);
+            }
+            seen.set(place, ());
+        }
+        offset = offset.saturating_add(piece.len);
+    }
+    None
+}
+
+/// The first `len` bytes of pieces.
+pub(crate) fn cut_pieces(pieces: Vec<Piece>, len: u64) -> Vec<Piece> {
+    let mut left = len;
+    let cut = pieces.into_iter().map(|piece| {
+        let len = piece.len.min(left);
+        left -= len;
+        Piece { len, ..piece }
+    });
+    cut.filter(|piece| piece.len > 0).collect()
 }
 
 /// What is known of a file or directory.

@@ -35,13 +35,26 @@ fn find(drive: &dyn Medium, start: u64, len: u64) -> Option<(&'static Format, Re
     let stretch = Stretch { drive, start, len };
     let mut head = stretch.read(0, len.min(HEAD as u64) as usize)?;
     head.resize(HEAD, 0);
-    let (format, mut volume) = FORMATS.iter().find_map(|format| Some((*format, (format.recognise)(&stretch, &head)?)))?;
+    let mut all: Vec<(&'static Format, Recognised)> =
+        FORMATS.iter().filter_map(|format| Some((*format, (format.recognise)(&stretch, &head)?))).collect();
+    // A copy far inside is what a former volume leaves; what begins here counts before it.
+    all.sort_by_key(|(_, volume)| volume.copied);
+    let others: Vec<Kind> = all.iter().skip(1).filter(|(_, other)| contradicts(&all[0].1, other)).map(|(_, other)| other.kind).collect();
+    let (format, mut volume) = all.into_iter().next()?;
+    volume.others = others;
     if volume.size_bytes > len {
         let missing = badger_drive::size::thousands(volume.size_bytes - len);
         volume.problems.push(format!("it is {missing} bytes longer than the place it lies in"));
         volume.state = State::Damaged;
     }
     Some((format, volume))
+}
+
+/// Whether two formats in one place cannot both be in use. Some live together on purpose: discs that start from a stick as well, and
+/// members of a mirror, which hold their own mark and the content.
+fn contradicts(volume: &Recognised, other: &Recognised) -> bool {
+    let lives_with_others = |kind: Kind| matches!(kind, Kind::Iso9660 | Kind::Md);
+    !lives_with_others(volume.kind) && !lives_with_others(other.kind) && !other.copied && volume.kind != other.kind
 }
 
 /// What stands in `len` bytes at byte `start` of a drive; `None` where nothing known does.

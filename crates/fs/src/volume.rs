@@ -135,6 +135,12 @@ pub struct Recognised {
     pub state: State,
     /// What is wrong with it.
     pub problems: Vec<String>,
+    /// Told by a copy of its first structure alone: it may be a former volume, of which other content left the copy.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub copied: bool,
+    /// Formats of which there are first structures too: which of them is the one in use, nobody can be sure.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub others: Vec<Kind>,
     /// Bytes of the largest sectors of a drive that its systems read it from as it is; `None` where that is not known, as of
     /// a container whose content is not looked into.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -142,6 +148,15 @@ pub struct Recognised {
 }
 
 impl Recognised {
+    /// Why what it says of itself may not be that of the volume in use; `None` where nothing speaks against it.
+    pub fn doubt(&self) -> Option<String> {
+        if self.copied {
+            return Some(format!("only a copy of the first structure of {} is there: it may be left of a former volume", self.kind.word()));
+        }
+        let others: Vec<&str> = self.others.iter().map(|kind| kind.word()).collect();
+        (!others.is_empty()).then(|| format!("it begins like {} too: which one is in use is not certain", others.join(" and like ")))
+    }
+
     pub(crate) fn new(kind: Kind, size_bytes: u64) -> Self {
         Self {
             kind,
@@ -151,6 +166,8 @@ impl Recognised {
             used_bytes: None,
             state: State::Clean,
             problems: Vec::new(),
+            copied: false,
+            others: Vec::new(),
             most_sector: None,
         }
     }

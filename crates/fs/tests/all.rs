@@ -5,6 +5,7 @@ mod damage;
 mod damaged;
 mod files;
 mod folder;
+mod former;
 mod journal;
 mod lengthened;
 mod reads;

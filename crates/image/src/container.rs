@@ -19,6 +19,8 @@ use std::sync::{Arc, Mutex};
 
 /// Unpacked bytes that are remembered.
 const REMEMBERED: NonZeroUsize = NonZeroUsize::new(64).expect("it is not zero");
+/// No drive is larger than this, in bytes: sums of places stay within 64 bits.
+pub(crate) const MOST_BYTES: u64 = 1 << 60;
 /// More layers lie on each other in no chain that anybody uses.
 const MOST_LAYERS: usize = 64;
 /// Unpacked pieces by file and place.
@@ -30,6 +32,9 @@ pub struct Container {
     layer: Box<dyn Layer>,
     files: Arc<Vec<Held>>,
     below: Option<Arc<dyn Medium>>,
+    /// What lies below it, and how sure that is, a sentence for each layer.
+    notes: Vec<String>,
+    link: Option<String>,
     unpacked: Mutex<Unpacked>,
     identity: Identity,
     geometry: Geometry,
@@ -59,14 +64,18 @@ fn open_layer(path: &Path, snapshot: Option<&str>, met: &mut HashSet<(u64, u64)>
     if !met.insert((meta.dev(), meta.ino())) || met.len() > MOST_LAYERS {
         return Err(bad(Wrong::new("what lies below it leads back to itself, or there are too many layers")));
     }
-    let Opened { layer, files, below } = read::open(format, path, snapshot).map_err(bad)?;
+    let Opened { layer, files, below, link } = read::open(format, path, snapshot).map_err(bad)?;
     if layer.size() == 0 {
         return Err(bad(Wrong::new("there is nothing in it")));
     }
-    let below = match below {
-        None => None,
+    if layer.size() > MOST_BYTES {
+        return Err(bad(Wrong::new(format!("it claims {} bytes, more than any drive has", layer.size()))));
+    }
+    let (below, notes) = match below {
+        None => (None, Vec::new()),
         Some(below) => {
-            Some(open_below(path, &below, met).map_err(|error| io::Error::new(error.kind(), format!("{} image: {error}", format.word())))?)
+            let opened = open_below(path, &below, met).map_err(|error| io::Error::new(error.kind(), format!("{} image: {error}", format.word())));
+            opened.map(|(below, notes)| (Some(below), notes))?
         }
     };
     let mut identity = Identity::of_file(path);
@@ -74,15 +83,30 @@ fn open_layer(path: &Path, snapshot: Option<&str>, met: &mut HashSet<(u64, u64)>
     let (logical_sector, physical_sector) = layer.sectors();
     let geometry = Geometry { size_bytes: layer.size(), logical_sector, physical_sector };
     let unpacked = Mutex::new(LruCache::new(REMEMBERED));
-    Ok(Some(Container { format, layer, files, below, unpacked, identity, geometry }))
+    Ok(Some(Container { format, layer, files, below, notes, link, unpacked, identity, geometry }))
 }
 
-fn open_below(path: &Path, below: &Below, met: &mut HashSet<(u64, u64)>) -> io::Result<Arc<dyn Medium>> {
+/// What lies below an image, and what there is to know of that.
+fn open_below(path: &Path, below: &Below, met: &mut HashSet<(u64, u64)>) -> io::Result<(Arc<dyn Medium>, Vec<String>)> {
     let found = beside(path, &below.names).map_err(|wrong| io::Error::new(io::ErrorKind::NotFound, wrong.to_string()))?;
     let container = if below.is_raw { None } else { open_layer(&found, None, met)? };
+    let (shown, link) = (found.display(), container.as_ref().and_then(|container| container.link.clone()));
+    // An image of changes over another base than its own is a mixture of two drives.
+    let note = match (&below.links[..], link) {
+        ([], _) => format!("rests on {shown}, which the format names and does not identify: whether it is the right one, unchanged, is not known"),
+        (links, Some(link)) if links.contains(&link) => format!("rests on {shown}, which has the identifier that the format asks for ({link})"),
+        (links, link) => {
+            let has = link.map_or_else(|| "no identifier".into(), |link| format!("the identifier {link}"));
+            let text = format!("it rests on {shown}, which has {has} and not {}: it was changed, or is another one", links.join(" or "));
+            return Err(io::Error::new(io::ErrorKind::InvalidData, text));
+        }
+    };
     Ok(match container {
-        Some(container) => Arc::new(container),
-        None => Arc::new(RawFile::open(&found)?),
+        Some(container) => {
+            let notes = [vec![note], container.notes.clone()].concat();
+            (Arc::new(container), notes)
+        }
+        None => (Arc::new(RawFile::open(&found)?), vec![note]),
     })
 }
 
@@ -210,6 +234,10 @@ impl Medium for Container {
         });
         // So many parts are asked in one go; a chain of layers with little in it must not hold anybody up.
         Stretch::joined(parts.take(4096))
+    }
+
+    fn notes(&self) -> Vec<String> {
+        self.notes.clone()
     }
 
     fn standing(&self) -> Standing {

@@ -48,7 +48,7 @@ impl Held {
         if self.changed.is_empty() {
             return self.file.read_at(at, buf);
         }
-        let end = at + buf.len() as u64;
+        let end = at.saturating_add(buf.len() as u64);
         let inside = self.file.geometry().size_bytes.saturating_sub(at).min(buf.len() as u64) as usize;
         self.file.read_at(at, &mut buf[..inside])?;
         buf[inside..].fill(0);

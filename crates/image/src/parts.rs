@@ -38,7 +38,7 @@ impl Format {
             "vhdx" => Some(Self::Vhdx),
             "vmdk" => Some(Self::Vmdk),
             "vdi" => Some(Self::Vdi),
-            "raw" | "img" | "001" => Some(Self::Raw),
+            "raw" | "img" | "dd" | "001" => Some(Self::Raw),
             _ => return None,
         })
     }
@@ -46,6 +46,30 @@ impl Format {
     /// By the ending of a file's name.
     pub fn of_name(path: &Path) -> Option<Option<Self>> {
         Self::of_word(path.extension()?.to_str()?)
+    }
+
+    /// By the ending of a file's name, also by those that other programs give the same formats; what an ending means that nobody gives a
+    /// format is not known.
+    pub fn of_ending(path: &Path) -> Option<Option<Self>> {
+        let ending = path.extension()?.to_str()?.to_lowercase();
+        match ending.as_str() {
+            "qcow" | "qc2" => Some(Some(Self::Qcow2)),
+            "vpc" | "avhd" => Some(Some(Self::Vhd)),
+            "avhdx" => Some(Some(Self::Vhdx)),
+            other => Self::of_word(other),
+        }
+    }
+
+    /// The word for it on the command line.
+    pub fn option(self) -> &'static str {
+        match self {
+            Self::Qcow2 => "qcow2",
+            Self::Vhd => "vhd",
+            Self::Vhdx => "vhdx",
+            Self::Vmdk => "vmdk",
+            Self::Vdi => "vdi",
+            Self::Raw => "raw",
+        }
     }
 
     /// The name for a screen.
@@ -67,6 +91,8 @@ pub(crate) struct Opened {
     pub files: Arc<Vec<Held>>,
     /// What lies below, as it is named in the container.
     pub below: Option<Below>,
+    /// By what a container above knows this one.
+    pub link: Option<String>,
 }
 
 /// What a container says lies below it.
@@ -75,6 +101,8 @@ pub(crate) struct Below {
     pub names: Vec<String>,
     /// Whether it is said to be raw whatever its bytes look like.
     pub is_raw: bool,
+    /// What it has to say of itself, where the format tells: any one of these.
+    pub links: Vec<String>,
 }
 
 /// Where a file lies that a container names. An image must not make anybody read files that have nothing to do with it: only
@@ -87,7 +115,10 @@ pub(crate) fn beside(path: &Path, names: &[String]) -> Result<PathBuf> {
         let plain = name.components().all(|part| matches!(part, Component::Normal(_) | Component::CurDir));
         plain.then(|| name.to_path_buf()).into_iter().chain(name.file_name().map(PathBuf::from))
     };
-    let found = names.iter().flat_map(|name| inner(name).map(|name| dir.join(name)).collect::<Vec<_>>()).find(|path| path.is_file());
+    // A link beside the image could lead to any file of this machine.
+    let root = dir.canonicalize().map_err(|error| Wrong::new(format!("{}: {error}", dir.display())))?;
+    let within = |path: PathBuf| path.canonicalize().ok().filter(|path| path.starts_with(&root) && path.is_file());
+    let found = names.iter().flat_map(|name| inner(name).map(|name| dir.join(name)).collect::<Vec<_>>()).find_map(within);
     found.ok_or_else(|| {
         let named = names.first().map_or("a file without a name", |name| name.as_str());
         Wrong::new(format!("it rests on {named}, which is not beside it: put it into {}", dir.display()))

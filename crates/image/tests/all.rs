@@ -2,6 +2,7 @@
 
 mod built;
 mod hostile;
+mod kept;
 mod open;
 mod own;
 // The one module whose insides are tested: with it alone, the library need not be compiled twice.

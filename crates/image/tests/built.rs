@@ -121,6 +121,8 @@ fn a_differencing_vhd_is_laid_over_what_it_names() {
     for (unit, letter) in head[64..576].chunks_exact_mut(2).zip("base.vhd".encode_utf16().chain(std::iter::repeat(0))) {
         unit.copy_from_slice(&letter.to_be_bytes());
     }
+    // By what it knows the one below.
+    head[40..56].copy_from_slice(&below[below.len() - 512 + 68..below.len() - 512 + 84]);
     vhd_sum(&mut head, 36);
     let block = u32::from_be_bytes(head[32..36].try_into().unwrap()) as usize;
     let mut table = vec![0xff; 512];
@@ -136,6 +138,15 @@ fn a_differencing_vhd_is_laid_over_what_it_names() {
     let mut wanted = bytes;
     wanted[block + 9 * 512..block + 11 * 512].fill(0x33);
     assert!(read_all(&open(&top)) == wanted);
+    // Another image that has the name of the one below.
+    let mut other = below;
+    for front in [0, other.len() - 512] {
+        other[front + 68] ^= 1;
+        vhd_sum(&mut other[front..front + 512], 64);
+    }
+    fs::write(&base, other).unwrap();
+    let refused = badger_image::container::open(std::path::Path::new(&top), None).err().unwrap().to_string();
+    assert!(refused.contains("was changed, or is another one"), "{refused}");
 }
 
 /// A differencing VHDX made out of a dynamic one: a block that is here in part, one that is here whole, others below.

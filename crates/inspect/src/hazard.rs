@@ -74,6 +74,7 @@ pub fn of_drive(found: Option<&Found>, looked: &Looked) -> Vec<Hazard> {
     }
     for (number, volume) in &looked.volumes {
         let name = volumes::called(*number, volume);
+        out.extend(volume.doubt().map(|doubt| Hazard::new(Level::Mind, "volume-doubted", format!("{name}: {doubt}"))));
         match volume.state {
             State::Clean => {}
             State::Dirty => out.push(Hazard::new(
@@ -99,8 +100,8 @@ pub fn is_in_use(hazards: &[Hazard]) -> bool {
 }
 
 /// Whether the drive stayed as it was while it was read; nothing is said of one that nobody used and nobody is known to have written to.
-/// Of what is gone on with, only some of what an earlier run read was looked at again.
-pub fn held_still(before: &Standing, after: &Standing, is_in_use: bool, goes_on: bool) -> Option<Line> {
+/// `between` is what became of it since an earlier run that this one continues; only some of what that read was looked at again.
+pub fn held_still(before: &Standing, after: &Standing, is_in_use: bool, between: Option<Since>) -> Option<Line> {
     let line = |result, text: &str| Line::new("source", result, text);
     match after.since(before) {
         Since::Written => {
@@ -110,9 +111,12 @@ pub fn held_still(before: &Standing, after: &Standing, is_in_use: bool, goes_on:
             let text = "whether something was written to the drive while it was read is not known: it was taken out, or another came into its place";
             Some(line(Verdict::NotChecked, text))
         }
-        _ if goes_on => {
-            let text = "gone on with: what an earlier run read was looked at again in some places; whether something was written to the drive elsewhere between the runs is not known";
+        _ if matches!(between, Some(Since::Written | Since::Unseen | Since::Silent)) => {
+            let text = "resumed: some places of what an earlier run read were read again and are equal; whether the drive was written to elsewhere between the runs is not known";
             Some(line(Verdict::NotChecked, text))
+        }
+        Since::Same if between == Some(Since::Same) => {
+            Some(line(Verdict::Holds, "resumed: nothing was written to the drive since the first run began"))
         }
         Since::Same => is_in_use.then(|| line(Verdict::Holds, "the drive was in use, but nothing was written to it while it was read")),
         Since::Silent => is_in_use
@@ -152,7 +156,13 @@ pub fn of_source(workshop: &Workshop, source: &Source) -> Vec<Hazard> {
         out.push(Hazard::new(Level::Mind, "source-is-system", "the source is the disk this machine runs from"));
     }
     out.extend(source.remark().map(|text| Hazard::new(Level::Mind, "source-in-part", text)));
+    out.extend(of_image(source));
     out
+}
+
+/// What an image says of the files that its bytes come from.
+pub fn of_image(source: &Source) -> Vec<Hazard> {
+    source.notes().into_iter().map(|text| Hazard::new(Level::Note, "image-rests-on", format!("the image {text}"))).collect()
 }
 
 /// What is to be known of two drives whatever goes where between them.

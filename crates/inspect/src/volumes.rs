@@ -47,11 +47,16 @@ impl Surveyed {
     /// Why nothing of the volume can be left out; `None` where it is known what is in use.
     pub fn must_be_whole(&self) -> Option<String> {
         let Some(survey) = self.survey() else { return Some("what is in use in it is not known".into()) };
+        if let Some(doubt) = self.volume.doubt() {
+            return Some(doubt);
+        }
         if self.volume.size_bytes > self.len {
             return Some("it is longer than its partition".into());
         }
-        let grave = survey.findings.iter().find(|finding| finding.weight == Weight::Grave);
-        grave.map(|finding| format!("what is in use in it cannot be trusted: {}", finding.text))
+        // That it was open when it was last seen is said by itself. Grave ones first: they say most.
+        let unsound = survey.findings.iter().filter(|finding| finding.weight > Weight::Note && finding.code != "volume-dirty");
+        let unsound = unsound.max_by_key(|finding| finding.weight);
+        unsound.map(|finding| format!("what is in use in it cannot be trusted: {}", finding.text))
     }
 }
 
@@ -118,6 +123,9 @@ pub fn line(surveyed: &Surveyed, sector: u64) -> Line {
             _ => Line::new("file-system", Verdict::NotChecked, format!("{name}: recognised; its structures are not checked here")),
         };
     };
+    if let Some(doubt) = surveyed.volume.doubt() {
+        return Line::new("file-system", Verdict::NotChecked, format!("{name}: {doubt}"));
+    }
     let faults = survey.findings.iter().filter(|finding| finding.weight > Weight::Note).count();
     let count = |count: u64, one: &str, more: &str| format!("{} {}", thousands(count), if count == 1 { one } else { more });
     let held =
@@ -183,14 +191,14 @@ fn block_size(volume: &Surveyed) -> u64 {
 }
 
 fn limits(volume: &Surveyed, sector: u32) -> Result<Limits, String> {
-    if let Some(why) = volume.must_be_whole() {
-        return Err(why);
-    }
     match volume.volume.state {
         State::Dirty => return Err("it was in use when it was last seen; let its own system check it first".into()),
         State::Hibernated => return Err("its system only slept; shut it down fully in its machine first".into()),
         State::Damaged => return Err(volume.volume.problems.join("; ")),
         State::Clean => {}
+    }
+    if let Some(why) = volume.must_be_whole() {
+        return Err(why);
     }
     let (fs, survey) = volume.walked.as_ref().ok_or("its files are not read yet")?;
     let bounds = fs.bounds(survey, sector).map_err(|finding| finding.text)?;

@@ -1,6 +1,6 @@
 //! What is said of a drive before and after it was read.
 
-use badger_drive::Standing;
+use badger_drive::{Since, Standing};
 use badger_inspect::Verdict;
 use badger_inspect::hazard::held_still;
 
@@ -22,10 +22,15 @@ fn what_became_of_a_drive_is_told(
     #[case] after: Standing,
     #[case] is_in_use: bool,
     #[case] result: Option<Verdict>,
-    #[values(false, true)] goes_on: bool,
+    #[values(None, Some(Since::Same), Some(Since::Silent), Some(Since::Unseen), Some(Since::Written))] between: Option<Since>,
 ) {
-    let said = held_still(&before, &after, is_in_use, goes_on).map(|line| line.result);
-    // Of what is gone on with only samples were looked at again, which is never enough for more than that.
-    let at_most = if goes_on && result != Some(Verdict::Fails) { Some(Verdict::NotChecked) } else { result };
+    let said = held_still(&before, &after, is_in_use, between).map(|line| line.result);
+    // Of what an earlier run read only samples are looked at again: where nobody knows what became of the drive, that is not enough.
+    let at_most = match between {
+        None => result,
+        Some(Since::Same) => result.or((after.written == before.written && after.written.is_some()).then_some(Verdict::Holds)),
+        Some(_) if result == Some(Verdict::Fails) => result,
+        Some(_) => Some(Verdict::NotChecked),
+    };
     assert_eq!(said, at_most);
 }

@@ -3,12 +3,12 @@
 use crate::record;
 use crate::run::unchanged;
 use badger_bench::Bench;
-use badger_bench::ledger::{self, Ledger};
+use badger_bench::ledger::{self, Ledger, NewJob};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{DriveFacts, SheetData};
 use badger_drive::clock::Clock;
 use badger_drive::size::{human, thousands};
-use badger_drive::{Control, Event, Extents, Ground, Medium, Observer, Outcome, Phase, Refusal, Source, Witness};
+use badger_drive::{Control, Event, Extents, Ground, Medium, Observer, Outcome, Phase, Refusal, RunDrive, Source, Witness};
 use badger_image::own::{self, Account, Estimate, Image, Made, Making, Mended, Onto, Passphrase};
 use badger_image::write::{Form, To};
 use badger_image::{Format, Only, write};
@@ -104,11 +104,12 @@ fn refuse_on_source(file: &Path, source: &Source, bench: &Bench) -> Result<(), R
         return Err(Refusal::new("not-found", format!("there is no directory {}", dir.display())));
     }
     let here = Ground::of_new_file(dir, &bench.workshop.sysfs);
+    bench.keep_off(Vec::new(), &[RunDrive::source(source)])?;
     if source.ground().shares_device(&here, false) || source.ground().touches(&here) {
         let text = format!("{} lies on the drive that is read; a source is never written to: choose a place on another drive", file.display());
         return Err(Refusal::new("target-on-source", text));
     }
-    Ok(())
+    if bench.workshop.trust_destination { Ok(()) } else { badger_drive::own::refuse_hidden(dir, &here, source) }
 }
 
 impl ImageOrder {
@@ -148,7 +149,9 @@ impl ImageOrder {
         }
         let is_pipe = self.file == Path::new("-");
         let mut there = There::Nothing;
-        if !is_pipe {
+        if is_pipe {
+            bench.keep_off(Vec::new(), &[RunDrive::source(&source)])?;
+        } else {
             refuse_on_source(&self.file, &source, bench)?;
             there = self.there(&source, passphrase.as_ref())?;
             if let Some((first, _)) = badger_drive::split::place_of(&self.file).filter(|_| self.format == Some(Format::Raw)) {
@@ -312,7 +315,9 @@ impl ImageReady {
         unchanged(&witness, &source, is_in_use)?;
         let before = source.standing();
         let is_pipe = order.file == Path::new("-");
-        if !is_pipe {
+        if is_pipe {
+            bench.keep_off(Vec::new(), &[RunDrive::source(&source)])?;
+        } else {
             order.take_place(&source, there, passphrase.as_ref(), bench)?;
         }
         let (mut ledger, job, run) = begun(&order, &source, bench).map_err(|error| Refusal::new("ledger", error.to_string()))?;
@@ -359,7 +364,7 @@ impl ImageReady {
             None => prove(&mut report, &order, passphrase.as_ref(), is_pipe, control, observer),
         }
         if matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) {
-            report.proof.extend(hazard::held_still(&before, &source.standing(), is_in_use, there == There::Unfinished));
+            report.proof.extend(hazard::held_still(&before, &source.standing(), is_in_use, made.between));
             judge(&mut report);
         }
         report.seconds = clock.now().saturating_sub(began).as_secs_f64();
@@ -389,8 +394,10 @@ impl ImageReady {
 /// Notes in the ledger that a run begins: the ledger, the job and the run.
 fn begun(order: &ImageOrder, source: &Source, bench: &Bench) -> Result<(Ledger, i64, i64), ledger::Error> {
     let ledger = bench.open_ledger()?;
+    ledger.check()?;
     let key = format!("image {}", std::path::absolute(&order.file).unwrap_or_else(|_| order.file.clone()).display());
-    let job = ledger.new_job(&order.ticket, &order.customer, &order.technician, &source.key(), &key)?;
+    let ImageOrder { ticket, customer, technician, .. } = order;
+    let (job, _) = ledger.new_job(&NewJob { ticket, customer, technician, source_key: &source.key(), target_key: &key })?;
     ledger.seen(source.identity(), source.geometry())?;
     let run = ledger.begin_run(job)?;
     Ok((ledger, job, run))
@@ -398,7 +405,9 @@ fn begun(order: &ImageOrder, source: &Source, bench: &Bench) -> Result<(Ledger, 
 
 /// The worst line of the proof is the verdict, and what the report gives as the reason.
 fn judge(report: &mut Report) {
-    if report.outcome == Outcome::Proved && report.proof.iter().any(|line| line.result == Verdict::Fails) {
+    // Whether the drive stayed as it was is a part of what is proved.
+    let is_doubted = |line: &Line| line.result == Verdict::Fails || line.what == "source" && line.result == Verdict::NotChecked;
+    if report.outcome == Outcome::Proved && report.proof.iter().any(is_doubted) {
         report.outcome = Outcome::Finished;
     }
     if report.outcome == Outcome::Finished && report.reason.is_empty() {

@@ -7,6 +7,7 @@ pub mod activation;
 mod imaging;
 pub mod machines;
 pub mod mending;
+mod options;
 mod order;
 mod outcome;
 mod plan;

@@ -3,7 +3,7 @@
 use crate::record;
 use badger_bench::Bench;
 use badger_bench::ledger;
-use badger_drive::{Candidate, Refusal, Target};
+use badger_drive::{Candidate, Extents, Refusal, Target};
 use badger_inspect::{Line, Looked, Verdict};
 use badger_system::mend::{self, Repair, Wishes};
 use badger_system::patch::Patch;
@@ -11,7 +11,7 @@ use badger_system::{Machine, machine};
 use badger_transfer::{Outcome, Report};
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File};
-use std::io::Write;
+use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 use tracing::info;
 
@@ -55,8 +55,50 @@ pub struct Mended {
 struct Kept {
     version: u32,
     target: String,
+    /// Bytes of the target.
+    size: u64,
     texts: Vec<String>,
     patches: Vec<Patch>,
+}
+
+/// The first line of a journal: what it is, then the BLAKE3 of everything behind the line.
+const MAGIC: &str = "zealous badger mend journal 2 ";
+/// No journal is longer, in bytes.
+const MOST_JOURNAL: u64 = 512 << 20;
+
+impl Kept {
+    fn written(&self) -> String {
+        let body = serde_json::to_string(self).unwrap_or_default();
+        format!("{MAGIC}{}\n{body}", blake3::hash(body.as_bytes()).to_hex())
+    }
+
+    /// Reads a journal whole: nothing of it is believed unless all of it is as it was written.
+    fn read(path: &Path, key: &str, size: u64) -> Result<Self, String> {
+        let mut text = String::new();
+        let file = File::open(path).map_err(|error| error.to_string())?;
+        file.take(MOST_JOURNAL).read_to_string(&mut text).map_err(|error| error.to_string())?;
+        let (hash, body) =
+            text.strip_prefix(MAGIC).and_then(|rest| rest.split_once('\n')).ok_or("it is none, or of another version of this program")?;
+        if blake3::hash(body.as_bytes()).to_hex().as_str() != hash {
+            return Err("it is not as it was written".into());
+        }
+        let kept: Self = serde_json::from_str(body).map_err(|error| error.to_string())?;
+        if kept.version != 2 || kept.target != key || kept.size != size {
+            return Err("it is of another target, or of another version of this program".into());
+        }
+        kept.sound().then_some(kept).ok_or_else(|| "it names bytes that the target does not have, or some twice".into())
+    }
+
+    /// Whether each patch lies on the target, leaves its length as it is, and no byte is in two of them.
+    fn sound(&self) -> bool {
+        let mut all = Extents::new();
+        self.patches.iter().all(|Patch { at, old, new }| {
+            let end = at.checked_add(new.len() as u64).filter(|end| *end <= self.size && old.len() == new.len());
+            let free = end.is_some_and(|end| all.within(*at..end).next().is_none());
+            end.into_iter().for_each(|end| all.set(*at..end, ()));
+            free
+        })
+    }
 }
 
 /// A line about the machine that the target goes into.
@@ -64,16 +106,19 @@ fn is_of_machine(line: &Line) -> bool {
     line.link.starts_with("machine/")
 }
 
+fn stem(key: &str) -> String {
+    format!("mend-{}-", &blake3::hash(key.as_bytes()).to_hex()[..16])
+}
+
+/// The number of a target's journal.
+fn number(path: &Path, key: &str) -> Option<u32> {
+    path.file_name()?.to_str()?.strip_prefix(&stem(key))?.strip_suffix(".json")?.parse().ok()
+}
+
 /// Journals of a target, the oldest first.
 fn journals(dir: &Path, key: &str) -> Vec<PathBuf> {
-    let start = format!("mend-{}-", &blake3::hash(key.as_bytes()).to_hex()[..16]);
     let names = fs::read_dir(dir).into_iter().flatten().flatten().map(|entry| entry.path());
-    let mut all: Vec<(u32, PathBuf)> = names
-        .filter_map(|path| {
-            let number = path.file_name()?.to_str()?.strip_prefix(&start)?.strip_suffix(".json")?.parse().ok()?;
-            Some((number, path))
-        })
-        .collect();
+    let mut all: Vec<(u32, PathBuf)> = names.filter_map(|path| Some((number(&path, key)?, path))).collect();
     all.sort();
     all.into_iter().map(|(_, path)| path).collect()
 }
@@ -112,12 +157,8 @@ impl MendOrder {
         let Some(journal) = journals(&ledger::journals_beside(&bench.ledger), &key).pop() else {
             return Err(Refusal::new("nothing-to-undo", format!("nothing was set right on {} that could be taken back", self.target.display())));
         };
-        let unreadable = |why: String| Refusal::new("journal-damaged", format!("{}: {why}", journal.display()));
-        let text = fs::read_to_string(&journal).map_err(|error| unreadable(error.to_string()))?;
-        let kept: Kept = serde_json::from_str(&text).map_err(|error| unreadable(error.to_string()))?;
-        if kept.version != 1 || kept.target != key {
-            return Err(unreadable("it is of another target, or of another version of this program".into()));
-        }
+        let unreadable = |why: String| Refusal::new("journal-damaged", format!("{}: {why}; nothing was written", journal.display()));
+        let kept = Kept::read(&journal, &key, candidate.geometry().size_bytes).map_err(unreadable)?;
         let back = kept.patches.into_iter().rev().map(|patch| Patch { at: patch.at, old: patch.new, new: patch.old });
         let repair = Repair { name: "undo", text: format!("taken back: {}", kept.texts.join("; ")), consequence: None, patches: back.collect() };
         Ok(MendReady { order: self, candidate, chain, repairs: vec![repair], undoes: Some(journal) })
@@ -146,12 +187,13 @@ impl MendReady {
     pub(crate) fn apply(self, bench: &Bench, tail: &str) -> Result<Mended, Refusal> {
         let Self { order, candidate, repairs, undoes, .. } = self;
         let (key, patches) = (candidate.key(), repairs.iter().flat_map(|repair| &repair.patches).collect::<Vec<_>>());
+        bench.keep_off(Vec::new(), &[candidate.in_run()])?;
         let target = candidate.release_to_mend(tail)?;
+        let sector = u64::from(target.geometry().logical_sector);
         for patch in &patches {
             let now = read(&target, patch.at, patch.old.len())?;
-            // Half of an undo, or of what it takes back, may be done.
-            if now != patch.old && !(undoes.is_some() && now == patch.new) {
-                let text = format!("byte {} of {} is not as it was when it was shown; nothing was written", patch.at, order.target.display());
+            if let Some(at) = strange(patch, &now, sector, undoes.is_some()) {
+                let text = format!("byte {at} of {} is not as it was when it was shown; nothing was written", order.target.display());
                 return Err(Refusal::new("shown-changed", text));
             }
         }
@@ -160,12 +202,17 @@ impl MendReady {
             |error: std::io::Error| Refusal::new("journal", format!("the journal in {} cannot be written: {error}; nothing else was", dir.display()));
         if undoes.is_none() && !patches.is_empty() {
             let kept = Kept {
-                version: 1,
+                version: 2,
                 target: key.clone(),
+                size: target.geometry().size_bytes,
                 texts: repairs.iter().map(|repair| repair.text.clone()).collect(),
                 patches: patches.iter().copied().cloned().collect(),
             };
-            keep(&dir, &key, &kept).map_err(failed)?;
+            if !kept.sound() {
+                let text = "what would be set right contradicts itself; nothing was written";
+                return Err(Refusal::new("journal", text));
+            }
+            keep_journal(&dir, &key, &kept).map_err(failed)?;
         }
         for patch in &patches {
             write(&target, patch)?;
@@ -247,13 +294,86 @@ fn write(target: &Target, patch: &Patch) -> Result<(), Refusal> {
     target.write_at(from, &sectors).map_err(|error| unwritten(&target.identity().path, &error))
 }
 
+/// The first byte of a target that is neither as it was nor, where a part may be done, as it becomes. A drive writes whole sectors:
+/// where a run was killed, some of a patch are done and some are not.
+fn strange(patch: &Patch, now: &[u8], sector: u64, may_be_done: bool) -> Option<u64> {
+    let mut at = patch.at;
+    let end = patch.at + patch.old.len() as u64;
+    while at < end {
+        let next = (at / sector + 1).saturating_mul(sector).min(end);
+        let part = (at - patch.at) as usize..(next - patch.at) as usize;
+        if now[part.clone()] != patch.old[part.clone()] && !(may_be_done && now[part.clone()] == patch.new[part]) {
+            return Some(at);
+        }
+        at = next;
+    }
+    None
+}
+
 /// Keeps what it takes to take it back, durably, before anything is written.
-fn keep(dir: &Path, key: &str, kept: &Kept) -> std::io::Result<()> {
+fn keep_journal(dir: &Path, key: &str, kept: &Kept) -> std::io::Result<()> {
     fs::create_dir_all(dir)?;
-    let number = journals(dir, key).len() + 1;
-    let name = format!("mend-{}-{number}.json", &blake3::hash(key.as_bytes()).to_hex()[..16]);
-    let mut file = File::create_new(dir.join(name))?;
-    file.write_all(serde_json::to_string(kept).unwrap_or_default().as_bytes())?;
-    file.sync_all()?;
-    File::open(dir)?.sync_all()
+    // The highest is taken back first: a number is never given to a later one while an earlier has it.
+    let last = journals(dir, key).last().and_then(|path| number(path, key)).unwrap_or(0);
+    let path = dir.join(format!("{}{}.json", stem(key), last.checked_add(1).ok_or(std::io::ErrorKind::AlreadyExists)?));
+    badger_drive::keep::replace(&path, &|_| false, |file| file.write_all(kept.written().as_bytes()))?;
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn kept(patches: &[(u64, &[u8], &[u8])]) -> Kept {
+        let patches = patches.iter().map(|(at, old, new)| Patch { at: *at, old: old.to_vec(), new: new.to_vec() });
+        Kept { version: 2, target: "weir".into(), size: 1 << 20, texts: vec!["fstab".into()], patches: patches.collect() }
+    }
+
+    /// Whatever is changed in a journal, nothing of it is believed.
+    #[test]
+    fn a_journal_is_believed_whole_or_not_at_all() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("mend.json");
+        let whole = kept(&[(512, b"old bytes", b"new bytes"), (4096, &[1; 600], &[2; 600])]).written();
+        let read = |text: &[u8]| {
+            fs::write(&path, text).unwrap();
+            Kept::read(&path, "weir", 1 << 20)
+        };
+        assert_eq!(read(whole.as_bytes()).unwrap().patches.len(), 2);
+        for at in 0..whole.len() {
+            let mut changed = whole.clone().into_bytes();
+            changed[at] ^= 1;
+            assert!(read(&changed).is_err(), "byte {at}: {}", String::from_utf8_lossy(&changed));
+            assert!(at > 200 || read(&whole.as_bytes()[..at]).is_err(), "cut at {at}");
+        }
+        assert!(Kept::read(&path, "slate", 1 << 20).is_err() && Kept::read(&path, "weir", 2 << 20).is_err());
+    }
+
+    #[rstest]
+    #[case::a_length_that_changes(&[(512, "longer", "short")])]
+    #[case::past_the_end(&[((1 << 20) - 2, "old", "new")])]
+    #[case::past_every_end(&[(u64::MAX - 1, "old", "new")])]
+    #[case::twice(&[(512, "old", "new"), (514, "old", "new")])]
+    fn a_journal_that_contradicts_itself_is_refused(#[case] patches: &[(u64, &str, &str)]) {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("mend.json");
+        let patches: Vec<_> = patches.iter().map(|(at, old, new)| (*at, old.as_bytes(), new.as_bytes())).collect();
+        fs::write(&path, kept(&patches).written()).unwrap();
+        assert!(Kept::read(&path, "weir", 1 << 20).is_err());
+    }
+
+    /// A run that was killed leaves some sectors of a patch done and some not: each by itself is as it was, or as it becomes.
+    #[rstest]
+    #[case::nothing_done(&[0, 0, 0, 0], None)]
+    #[case::all_done(&[1, 1, 1, 1], None)]
+    #[case::torn(&[1, 0, 1, 0], None)]
+    #[case::something_else(&[1, 2, 0, 0], Some(512))]
+    fn a_torn_patch_is_told_from_a_strange_one(#[case] sectors: &[u8], #[case] strange_at: Option<u64>) {
+        let patch = Patch { at: 100, old: vec![0; 4 * 512 - 200], new: vec![1; 4 * 512 - 200] };
+        let now: Vec<u8> = (0..4 * 512).map(|at| sectors[at / 512]).skip(100).take(patch.old.len()).collect();
+        assert_eq!(strange(&patch, &now, 512, true), strange_at);
+        // Before anything is written nothing may be done already.
+        assert_eq!(strange(&patch, &now, 512, false).is_none(), sectors == [0; 4]);
+    }
 }

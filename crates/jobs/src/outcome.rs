@@ -9,6 +9,7 @@ use badger_salvage::holed::Files;
 use badger_salvage::map::{Map, State};
 use badger_salvage::pieces;
 use badger_transfer::Report;
+use std::ops::Range;
 use std::path::Path;
 
 /// What was read, and what is missing.
@@ -50,15 +51,25 @@ pub(crate) fn surface(map: &Map, files: &Files, filled: &str) -> Surface {
     }
 }
 
-/// Reads back what was written.
-pub(crate) fn prove(report: &mut Report, map_path: &Path, map: &Map, target: &Target, control: &Control, observer: &dyn Observer, clock: &dyn Clock) {
+/// Reads back what was written. The places that hold other bytes.
+pub(crate) fn prove(
+    report: &mut Report,
+    map_path: &Path,
+    map: &Map,
+    target: &Target,
+    control: &Control,
+    observer: &dyn Observer,
+    clock: &dyn Clock,
+) -> Vec<Range<u64>> {
     let began = clock.now();
     let each = |start: u64, len: u64| {
         let at = clock.now().saturating_sub(began).as_secs_f64();
         observer.event(&Event::Moved { start, len, at });
     };
     let sector = u64::from(target.geometry().logical_sector);
-    let line = match pieces::prove(map_path, map, target, control, &each) {
+    let back = pieces::prove(map_path, map, target, control, &each);
+    let differing = back.as_ref().map(|back| back.differing.clone()).unwrap_or_default();
+    let line = match back {
         Err(error) => Line::new("blocks", Verdict::NotChecked, format!("what was written cannot be compared: its list cannot be read: {error}")),
         Ok(back) if back.stopped => Line::new("blocks", Verdict::NotChecked, "stopped while the target was read back"),
         Ok(back) if !back.differing.is_empty() => {
@@ -82,6 +93,7 @@ pub(crate) fn prove(report: &mut Report, map_path: &Path, map: &Map, target: &Ta
         let text = format!("what was written is not what stands under the target's name now: {what}");
         report.proof.insert(0, Line::new("blocks", Verdict::Fails, text));
     }
+    differing
 }
 
 /// What is said of the files, and of what was not looked at.
@@ -140,7 +152,10 @@ pub(crate) fn conclude(report: &mut Report, map: &Map, control: &Control) {
         (None, 0) if report.proof.iter().any(|line| line.what == "blocks" && line.result != Verdict::Holds) => {
             (Outcome::Finished, "all is saved; not all of it could be read back and compared".into())
         }
-        (None, 0) => (Outcome::Proved, String::new()),
+        (None, 0) => match report.proof.iter().find(|line| line.what == "source" && line.result == Verdict::NotChecked) {
+            Some(doubted) => (Outcome::Finished, doubted.text.clone()),
+            None => (Outcome::Proved, String::new()),
+        },
         (None, missing) => (Outcome::Incomplete, format!("{} in {} stretches are not saved", human(missing), thousands(report.lost.len() as u64))),
     };
 }

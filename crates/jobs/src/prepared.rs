@@ -1,14 +1,14 @@
 //! An order that was looked at and planned.
 
+use crate::options;
 use crate::order::Order;
 use crate::plan::{self, Asked, Sources};
 use crate::starting;
 use badger_bench::Bench;
 use badger_bench::ledger;
 use badger_bench::ribbon::Ribbon;
-use badger_drive::ground::Ground;
 use badger_drive::health::State;
-use badger_drive::{Candidate, Refusal, Source, Witness};
+use badger_drive::{Candidate, Refusal, RunDrive, Source, Witness};
 use badger_inspect::references::{self, Carrier, Reference};
 use badger_inspect::volumes::{self, Surveyed};
 use badger_inspect::{Hazard, Level, Looked, hazard};
@@ -36,7 +36,7 @@ pub struct Prepared {
     pub draft: Draft,
     /// What to know before.
     pub hazards: Vec<Hazard>,
-    /// What an unfinished run between these two has done, and the job it belongs to.
+    /// What an unfinished run between these two has done, and the number of its job; 0 where this ledger does not know it.
     pub unfinished: Option<(Tally, i64)>,
     /// The source's volumes, gone over; none for a clone of everything as it is.
     pub surveyed: Vec<Surveyed>,
@@ -61,9 +61,15 @@ impl Prepared {
         let source = bench.workshop.source(&order.source)?;
         let geometry = source.geometry();
         let candidate = bench.workshop.candidate(&order.target, order.new_size, geometry.logical_sector)?;
+        let past = if order.restart { None } else { begun(bench, &source, &candidate, &source.key(), &candidate.key())? };
+        let mut order = order.clone();
+        if let Some(begun) = &past {
+            options::resumed(&mut order, begun)?;
+        }
+        let order = &order;
         let needed = if order.fit.is_some() { 0 } else { geometry.size_bytes };
         let witness = Witness::of(&*source, &[]);
-        own_files_lie_elsewhere(bench, &source, &candidate)?;
+        bench.keep_off(Vec::new(), &[RunDrive::source(&source), candidate.in_run()])?;
         if let Some(stop) = candidate.stops(&source, needed).into_iter().next() {
             return Err(stop);
         }
@@ -80,7 +86,6 @@ impl Prepared {
         let sources = Sources { source: &source, looked: &looked, surveyed: &surveyed, parts: &parts, sides: (&here, &there) };
         let (mut draft, mut whole) = plan::draft(&sources, &Asked { ids: order.ids, used: order.used, fit: order.fit.as_ref() })?;
         let mut unfinished = None;
-        let past = if order.restart { None } else { begun(bench, &source, &candidate, &here.key, &there.key)? };
         if let Some(Unfinished { plan: begun, job, past, .. }) = past.clone() {
             let spared = |plan: &Plan| plan.sparing.as_ref().map(|sparing| sparing.rest);
             let plan = draft.plan();
@@ -90,7 +95,9 @@ impl Prepared {
                 return Err(Refusal::new("run-differs", text));
             }
             (draft, whole) = (begun.into(), Vec::new());
-            unfinished = Some((past, job));
+            // Another ledger, or none, does not know it; it is the same run all the same.
+            let number = bench.read_ledger().ok().flatten().and_then(|ledger| ledger.number_of(&job).ok()?);
+            unfinished = Some((past, number.unwrap_or_default()));
         }
         let mut standing = hazard::of_pair(&bench.workshop, &source, &looked, &candidate, order.ids);
         let gentler = "salvage it instead: that reads what matters first, and leaves trouble for later";
@@ -101,8 +108,9 @@ impl Prepared {
         if let Some((past, job)) = &unfinished {
             // What it holds is this very copy.
             standing.retain(|hazard| !["target-holds", "target-looks-empty", "target-not-readable"].contains(&hazard.code));
+            let of = if *job > 0 { format!("job {job}") } else { "a job of another ledger".into() };
             let text =
-                format!("the target holds what job {job} has copied so far, {}: it is gone on with", badger_drive::size::human(past.done_bytes()));
+                format!("the target holds what {of} has copied so far, {}: the run resumes there", badger_drive::size::human(past.done_bytes()));
             standing.push(Hazard { level: Level::Note, code: "target-unfinished", text });
         }
         standing.extend(starting::before(order, &source, &looked, &candidate));
@@ -161,29 +169,6 @@ impl Prepared {
     pub fn target_ribbon(&self) -> Ribbon {
         Ribbon::planned(self.draft.plan(), &self.source_ribbon())
     }
-}
-
-/// Neither the ledger nor the journals nor the log may lie on what is read or written.
-fn own_files_lie_elsewhere(bench: &Bench, source: &Source, candidate: &Candidate) -> Result<(), Refusal> {
-    let journals = ledger::journals_beside(&bench.ledger);
-    let mut own = vec![bench.ledger.clone(), journals.clone()];
-    own.extend(std::fs::read_dir(&journals).into_iter().flatten().flatten().map(|entry| entry.path()));
-    let ours = own.into_iter().map(|path| (path, ["ledger-on-source", "ledger-on-target"], "the ledger's ", "take another ledger with --ledger"));
-    let log = bench.config.log.clone();
-    let logs = log.into_iter().map(|path| (path, ["log-on-source", "log-on-target"], "the log ", "name another place with XDG_STATE_HOME"));
-    for (path, codes, what, way) in ours.chain(logs) {
-        // What is not there yet will lie in the nearest directory that is.
-        let Some(there) = path.ancestors().find(|path| path.exists()) else { continue };
-        let of = if there == path { Ground::of } else { Ground::of_new_file };
-        let ground = of(there, &bench.workshop.sysfs);
-        for (code, side, other) in [(codes[0], "source", source.ground()), (codes[1], "target", candidate.ground())] {
-            // Many files lie in one directory; only what is one of ours, or carries it, counts.
-            if ground.touches(other) {
-                return Err(Refusal::new(code, format!("{what}{} lies on the {side}: {way}", path.display())));
-            }
-        }
-    }
-    Ok(())
 }
 
 /// The unfinished run between two drives that fits them, if any.

@@ -28,7 +28,7 @@ impl Record {
                 self.phase = Some(*phase);
                 self.note(phase.word());
             }
-            Event::Lost { start, len } if self.noted < MOST_NOTED => {
+            Event::Unreadable { start, len } if self.noted < MOST_NOTED => {
                 self.noted += 1;
                 self.note(&format!("unreadable: sector {} and on, {} sectors", start / self.sector, len.div_ceil(self.sector)));
             }

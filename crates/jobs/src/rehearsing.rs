@@ -62,7 +62,8 @@ impl RehearseOrder {
         let job = bench.open_ledger().and_then(|ledger| ledger.last_job_of(&key)).map_err(failed)?.filter(|job| job.target_key == key);
         let of = job.as_ref().map_or_else(|| format!("drive-{}", &blake3::hash(key.as_bytes()).to_hex()[..16]), |job| format!("job-{}", job.id));
         let folder = bench.ledger.with_file_name("rehearsals");
-        let log = (1..).map(|number| folder.join(format!("{of}-{number}"))).find(|path| !path.exists()).unwrap_or(folder);
+        let log = (1..).map(|number| folder.join(format!("{of}-{number}"))).find(|path| std::fs::symlink_metadata(path).is_err()).unwrap_or(folder);
+        bench.keep_off(Vec::new(), &[badger_drive::RunDrive::source(&drive)])?;
         let rehearsal = Rehearsal { source: drive, machine: &machine, firmware, patience: self.patience, control, log: &log };
         let rehearsed = rehearsal.run(told)?;
         if job.is_some() {

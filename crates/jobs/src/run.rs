@@ -1,15 +1,16 @@
 //! An order whose plan is final, and its run.
 
+use crate::options::Options;
 use crate::order::Order;
 use crate::prepared::Prepared;
 use crate::record::{self, Recorder};
 use crate::starting;
 use badger_bench::Bench;
-use badger_bench::ledger::{self, Ledger};
+use badger_bench::ledger::{self, Ledger, NewJob};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{DriveFacts, SheetData};
 use badger_drive::clock::Clock;
-use badger_drive::{Candidate, Refusal, Release, Source, Standing, Witness, Workshop};
+use badger_drive::{Candidate, Refusal, Release, RunDrive, Source, Standing, Witness, Workshop};
 use badger_inspect::{Level, Looked, hazard};
 use badger_layout::Plan;
 use badger_transfer::journal::{Journal, Unfinished};
@@ -80,11 +81,13 @@ impl Ready {
         if let Some(stop) = hazards.iter().find(|hazard| hazard.level == Level::Stop) {
             return Err(Refusal::new(stop.code, stop.text.clone()));
         }
+        // A file system may have been mounted since.
+        bench.keep_off(Vec::new(), &[RunDrive::source(&source), candidate.in_run()])?;
         // Kept until the run is over: nobody may write to what is read.
         let _claim = source.claim()?;
         source.obey(control);
         unchanged(&witness, &source, hazard::is_in_use(&hazards))?;
-        let ledger = bench.open_ledger().map_err(|error| ledger_refusal(&error))?;
+        let ledger = bench.open_ledger().and_then(|ledger| ledger.check().map(|()| ledger)).map_err(|error| ledger_refusal(&error))?;
         let source_facts = DriveFacts::new(source.identity(), source.geometry(), Ribbon::of(&looked, source.geometry().size_bytes));
         let target_facts = DriveFacts::new(candidate.identity(), candidate.geometry(), Ribbon::planned(&plan, &source_facts.ribbon));
         let shifts = shifts(&looked, &bench.workshop, &candidate);
@@ -94,7 +97,7 @@ impl Ready {
         let target = candidate.release(&release)?;
         let clock: Arc<dyn Clock> = source.clock().or_else(|| target.clock()).unwrap_or_else(|| bench.workshop.clock.clone());
         let journal = journal(&ledger, &order, plan, begun, (&witness, &target.standing()))?;
-        let job = journal.job;
+        let job = ledger.job_named(&journal.job, &new_job(&order, &journal.plan)).map_err(|error| ledger_refusal(&error))?.0;
         let noted = ledger.seen(source.identity(), source.geometry()).and_then(|_| ledger.seen(target.identity(), target.geometry()));
         let run_id = noted.and_then(|_| ledger.begin_run(job)).map_err(|error| ledger_refusal(&error))?;
         let resumed = journal.past.done_bytes();
@@ -106,8 +109,9 @@ impl Ready {
         let started = ledger::now();
         let (from, to) = (plan.source.key.as_str(), plan.target.key.as_str());
         info!(job, run = run_id, from, to, bytes = plan.bytes(), resumed, "a run begins");
-        let mut report =
+        let (mut report, finished) =
             run::start(Run { source, image, target, journal, control, observer: &recorder, clock, references: &references, again: order.again })?;
+        report.job = job;
         let (outcome, code, lost) = (format!("{:?}", report.outcome), report.code.as_str(), report.lost_bytes);
         info!(job, run = run_id, outcome, code, lost, seconds = report.seconds, "the run ended");
         for line in &report.proof {
@@ -135,6 +139,7 @@ impl Ready {
             surface: None,
         };
         record::end(&mut ledger, run_id, &mut report, &sheet);
+        finished.into_iter().for_each(Journal::remove);
         Ok(report)
     }
 }
@@ -158,8 +163,18 @@ fn journal(
     if begun.is_some() {
         return Err(Refusal::new("run-differs", "the unfinished run was gone on with by another program meanwhile: look at both drives again"));
     }
-    let job = ledger.new_job(&order.ticket, &order.customer, &order.technician, &plan.source.key, &plan.target.key);
-    Journal::begin(&dir, plan, job.map_err(|error| ledger_refusal(&error))?, source, target).map_err(failed)
+    let (_, uid) = ledger.new_job(&new_job(order, &plan)).map_err(|error| ledger_refusal(&error))?;
+    Journal::begin(&dir, plan, (&uid, &Options::of(order).text()), source, target).map_err(failed)
+}
+
+fn new_job<'a>(order: &'a Order, plan: &'a Plan) -> NewJob<'a> {
+    NewJob {
+        ticket: &order.ticket,
+        customer: &order.customer,
+        technician: &order.technician,
+        source_key: &plan.source.key,
+        target_key: &plan.target.key,
+    }
 }
 
 /// How far the same bytes would lie further on the source than on the target, were one a partition of the other.

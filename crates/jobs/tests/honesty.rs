@@ -3,6 +3,7 @@
 use crate::support::{MIB, Shop, noise};
 use badger_bench::Bench;
 use badger_bench::sheet::outcome_sentence;
+use badger_drive::{OwnFile, OwnKind};
 use badger_inspect::{Level, Verdict};
 use badger_jobs::salvage::{SalvageOrder, Seat};
 use badger_jobs::{ImageOrder, Order, Prepared, Ready};
@@ -53,6 +54,30 @@ fn write_quietly(path: &Path, at: u64, bytes: &[u8]) {
     let time = file.metadata().unwrap().modified().unwrap();
     file.write_all_at(bytes, at).unwrap();
     file.set_modified(time).unwrap();
+}
+
+/// What is left out when a run is resumed is as it was released; the ledger may be another one.
+#[test]
+fn a_resumed_run_is_the_same_job_in_any_ledger() {
+    let shop = Shop::new();
+    let (from, onto) = pair(&shop);
+    let released = Order { ids: Ids::Fresh, again: true, ..Order::new(&from, &onto) };
+    let (report, _) = stopped(&shop, &released, 2);
+    assert_eq!((report.outcome, report.job), (Outcome::Interrupted, 1));
+    // Another ledger took its place, in which the first job is another customer's; the journals lie where they lay.
+    for ending in ["", "-wal", "-shm"] {
+        let _ = fs::remove_file(format!("{}{ending}", shop.bench.ledger.display()));
+    }
+    let other = shop.bench.open_ledger().unwrap();
+    let job = badger_bench::ledger::NewJob { ticket: "LR-999", customer: "Mossgate", technician: "", source_key: "x", target_key: "y" };
+    assert_eq!(other.new_job(&job).unwrap().0, 1);
+    drop(other);
+    let ready = settled(shop.prepared(&Order::new(&from, &onto)).unwrap());
+    assert_eq!((ready.plan.ids, ready.prepared.order.again), (Ids::Fresh, true), "the options are those of the job");
+    let tail = ready.prepared.candidate.tail();
+    let report = ready.run(&shop.bench, &tail, &Control::new(), &Silent).unwrap();
+    assert_eq!((report.outcome, report.job), (Outcome::Proved, 2), "{} {:?}", report.reason, report.proof);
+    assert_eq!(shop.bench.open_ledger().unwrap().job(1).unwrap().unwrap().customer, "Mossgate");
 }
 
 #[rstest]
@@ -410,7 +435,7 @@ fn own_files_are_neither_source_nor_target() {
     assert_eq!(Prepared::of(&bench, &Order::new(&from, shop.path("onto.drive.toml"))).err().unwrap().code, "ledger-on-source");
     for (name, code) in [("from.img", "log-on-source"), ("onto.img", "log-on-target")] {
         let mut bench = shop.bench.clone();
-        bench.config.log = Some(shop.path(name));
+        bench.workshop.own = vec![OwnFile { path: shop.path(name), kind: OwnKind::Log }];
         assert_eq!(Prepared::of(&bench, &Order::new(&from, shop.path("onto.drive.toml"))).err().unwrap().code, code);
     }
 }

@@ -8,12 +8,15 @@ use badger_drive::buffer::Buffer;
 use badger_drive::flight::{Flight, Landed};
 use badger_drive::medium::inside;
 use badger_drive::raw::sector_of_content;
-use badger_drive::{Bus, Geometry, Holds, Identity, Medium, Patience, ReadError, Stretch, WriteError, WriteMedium};
+use badger_drive::text::plain;
+use badger_drive::{Bus, Control, Geometry, Holds, Identity, Medium, Patience, ReadError, Standing, Stretch, WriteError, WriteMedium};
 use std::collections::VecDeque;
+use std::hash::{BuildHasher, Hasher, RandomState};
 use std::io;
 use std::ops::Range;
+use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
@@ -28,6 +31,23 @@ const DROPS: u32 = 3;
 /// Bytes of one place by which a drive is known again, and how many places there are.
 const SAMPLE: u64 = 4096;
 const SAMPLES: usize = 4;
+/// Places of what was read that are kept to know the drive again.
+const KEPT: usize = 64;
+/// How long the first answers of a server are waited for.
+const FIRST: Duration = Duration::from_secs(15);
+
+fn first() -> Patience {
+    Patience { limit: FIRST, control: None }
+}
+
+/// A number that nobody can foretell.
+fn chance(number: u64) -> u64 {
+    // The standard library seeds this from the system's randomness.
+    let mut hasher = RandomState::new().build_hasher();
+    hasher.write_u64(number);
+    hasher.finish()
+}
+
 /// Bytes of the longest request.
 const MOST: u32 = 4 << 20;
 /// Bytes of the longest request that brings none along.
@@ -51,6 +71,14 @@ pub struct Borrowed {
     /// Places by which it is known again after the connection ended.
     seen: Mutex<Vec<(u64, Vec<u8>)>>,
     written: Mutex<Written>,
+    /// A stop of it calls off what is waited for.
+    control: Mutex<Option<Control>>,
+    /// How often the connection ended.
+    ended: AtomicU64,
+    /// Reads of which one could be kept.
+    reads: AtomicU64,
+    /// Hashes of places that were read, anywhere on the drive, by which it is known again.
+    read: Mutex<Vec<(u64, blake3::Hash)>>,
 }
 
 /// What was written and is not durable.
@@ -84,12 +112,12 @@ impl Borrowed {
         }
         let link = Arc::new(Link::new(wire, &export)?);
         let says = export.says().unwrap_or_default();
-        let or = |said: &str, other: String| if said.is_empty() { other } else { said.to_string() };
+        let or = |said: &str, other: String| if said.is_empty() { other } else { plain(said).into_owned() };
         let of_path = Identity::of_file(path);
         let identity = Identity {
             model: or(&says.model, of_path.model.clone()),
-            serial: says.serial.clone(),
-            firmware: says.firmware.clone(),
+            serial: plain(&says.serial).into_owned(),
+            firmware: plain(&says.firmware).into_owned(),
             bus: Bus::Network,
             rotational: says.bus.is_some().then_some(export.flags & flag::ROTATIONAL != 0),
             read_only: export.flags & flag::READ_ONLY != 0,
@@ -111,15 +139,29 @@ impl Borrowed {
             known: Mutex::default(),
             seen: Mutex::default(),
             written: Mutex::new(Written { writing, ..Written::default() }),
+            control: Mutex::default(),
+            ended: AtomicU64::new(0),
+            reads: AtomicU64::new(0),
+            read: Mutex::default(),
         };
         let sound = |size: u32| size == 512 || size == 4096;
         (borrowed.geometry.logical_sector, borrowed.geometry.physical_sector) = match says.sectors {
             Some((logical, physical)) if sound(logical) && sound(physical) && logical <= physical => (logical, physical),
             _ if borrowed.export.least > 512 => (4096, 4096),
-            _ => (sector_of_content(&|at, buf| borrowed.read_at(at, buf).is_ok(), borrowed.export.size), 4096),
+            _ => (sector_of_content(&|at, buf| borrowed.read_within(at, buf, &first()).is_ok(), borrowed.export.size), 4096),
         };
+        // A server that agrees on everything and never gives a byte would hold up whoever looks at it.
+        let mut byte = vec![0; borrowed.export.least.max(512) as usize];
+        if let Err(ReadError::Silent { .. }) = borrowed.read_within(0, &mut byte[..512.min(borrowed.export.size) as usize], &first()) {
+            return Err(io::Error::new(io::ErrorKind::TimedOut, "its server takes requests and answers none"));
+        }
         borrowed.sample();
         Ok(borrowed)
+    }
+
+    /// How long somebody waits here where nobody said otherwise.
+    fn patience(&self) -> Patience {
+        Patience { control: self.control.lock().expect("control lock").clone(), ..Patience::default() }
     }
 
     /// Remembers places by which it is known again.
@@ -128,8 +170,7 @@ impl Borrowed {
         let places = [0, size / 2 / SAMPLE * SAMPLE, size.saturating_sub(SAMPLE) / SAMPLE * SAMPLE];
         let read = |at: u64| {
             let mut bytes = vec![0; SAMPLE.min(size - at) as usize];
-            let patience = Patience { limit: AGAIN, control: None };
-            self.read_within(at, &mut bytes, &patience).ok().map(|()| (at, bytes))
+            self.read_within(at, &mut bytes, &first()).ok().map(|()| (at, bytes))
         };
         let seen: Vec<_> = places.into_iter().filter_map(read).collect();
         *self.seen.lock().expect("sample lock") = seen;
@@ -149,6 +190,7 @@ impl Borrowed {
         loop {
             let why = match self.reached(writing) {
                 Ok(link) => {
+                    self.ended.fetch_add(1, Ordering::Relaxed);
                     *held = Arc::new(link);
                     self.tired.store(false, Ordering::Relaxed);
                     return Ok(held.clone());
@@ -184,7 +226,35 @@ impl Borrowed {
                 (_, Err(error)) => return Err(io::Error::other(error.to_string())),
             }
         }
+        drop(seen);
+        // Places that nobody could foretell: another drive that is equal where drives begin and end is another one.
+        let read = self.read.lock().expect("sample lock").clone();
+        for (at, hash) in read.iter().filter(|_| !writing) {
+            let patience = Patience { limit: AGAIN, control: self.patience().control };
+            match self.read_by(&link, *at, SAMPLE as u32, &patience) {
+                (Some(buffer), Ok(())) if blake3::hash(&buffer[..SAMPLE as usize]) == *hash => {}
+                (_, Ok(())) => return Err(other("it holds other bytes")),
+                (_, Err(error)) => return Err(io::Error::other(error.to_string())),
+            }
+        }
         Ok(link)
+    }
+
+    /// Keeps some of the places that are read, each with the same chance however many come.
+    fn note_read(&self, offset: u64, bytes: &[u8]) {
+        let first = offset.next_multiple_of(SAMPLE.max(u64::from(self.export.least)));
+        let Some(inner) = (first - offset).try_into().ok().filter(|inner: &usize| inner + SAMPLE as usize <= bytes.len()) else { return };
+        let number = self.reads.fetch_add(1, Ordering::Relaxed);
+        // Reservoir sampling (J. S. Vitter, "Random Sampling with a Reservoir", 1985).
+        let slot = if number < KEPT as u64 { number } else { chance(number) % (number + 1) };
+        if slot < KEPT as u64 {
+            let noted = (first, blake3::hash(&bytes[inner..inner + SAMPLE as usize]));
+            let mut read = self.read.lock().expect("sample lock");
+            match read.get_mut(slot as usize) {
+                Some(place) => *place = noted,
+                None => read.push(noted),
+            }
+        }
     }
 
     /// Widens a stretch to what the server can be asked for.
@@ -205,7 +275,7 @@ impl Borrowed {
     }
 
     fn write(&self, request: (u16, u16), offset: u64, len: u32, payload: &[u8]) -> Result<(), WriteError> {
-        let patience = Patience::default();
+        let patience = self.patience();
         let failed = |why: String| WriteError::Failed { offset, len: u64::from(len), why };
         let gone = |error: ReadError| WriteError::Gone(error.to_string());
         // Not done a second time by itself: what a request whose answer is missing has done is not known.
@@ -256,10 +326,11 @@ impl Borrowed {
     /// What the server says of a stretch without reading it, from its start on.
     fn asked(&self, offset: u64, max: u64) -> Option<Vec<(Range<u64>, Holds)>> {
         let asked = self.widened(offset, max.min(STATUS));
-        let link = self.link(offset, &Patience::default()).ok()?;
+        let patience = self.patience();
+        let link = self.link(offset, &patience).ok()?;
         let len = u32::try_from(asked.end - asked.start).ok()?;
         let cookie = link.ask((command::BLOCK_STATUS, 0), asked.start, len, &[], None);
-        let Waited::Answer(Answer { stretches, fault: None, .. }) = link.wait(cookie, offset, &Patience::default()) else { return None };
+        let Waited::Answer(Answer { stretches, fault: None, .. }) = link.wait(cookie, offset, &patience) else { return None };
         let of = |context: Option<u32>| {
             let mut at = asked.start;
             let mine = stretches.iter().filter(move |(id, ..)| Some(*id) == context);
@@ -329,6 +400,9 @@ impl Medium for Borrowed {
             let (skip, count) = ((at - asked.start) as usize, (asked.end.min(offset + len) - at) as usize);
             if let Some(buffer) = buffer {
                 buf[done as usize..done as usize + count].copy_from_slice(&buffer[skip..skip + count]);
+                if ended.is_ok() {
+                    self.note_read(at, &buf[done as usize..done as usize + count]);
+                }
             }
             match ended {
                 Ok(()) => (done, drops) = (done + count as u64, 0),
@@ -369,8 +443,19 @@ impl Medium for Borrowed {
     fn present(&self) -> bool {
         self.link.lock().expect("connection lock").broken().is_none() || !self.tired.load(Ordering::Relaxed)
     }
+    fn obey(&self, control: &Control) {
+        *self.control.lock().expect("control lock") = Some(control.clone());
+    }
+    fn standing(&self) -> Standing {
+        // Another drive may have been lent under the same name while nobody was connected.
+        let ended = self.ended.load(Ordering::Relaxed);
+        Standing { sequence: (ended > 0).then_some(ended), ..Standing::default() }
+    }
     fn veil(&self) -> Option<String> {
         Some(VEIL.into())
+    }
+    fn peer(&self) -> Option<OwnedFd> {
+        self.link.lock().expect("connection lock").descriptor()
     }
 }
 
@@ -469,6 +554,9 @@ impl Flight for InFlight<'_> {
             },
             Err(buffer) => (Some(buffer), None),
         };
+        if let (Some(buffer), Some(Ok(()))) = (&buffer, &outcome) {
+            self.drive.note_read(offset, &buffer[..len]);
+        }
         let mut buffer = buffer.unwrap_or_else(|| Buffer::new(whole));
         let outcome = outcome.unwrap_or_else(|| self.drive.read_within(offset, &mut buffer[..len], &self.patience));
         Some(Landed { offset, len, buffer, outcome })

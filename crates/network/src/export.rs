@@ -3,10 +3,13 @@
 use crate::protocol::{self as p, TEXT, hello, info, option, reply, take_text, take_u16, take_u32, take_u64};
 use crate::uri::Uri;
 use crate::wire::{self, ANSWER, Socket, Wire};
+use badger_drive::text::plain;
 use badger_drive::{Bus, Source};
 use serde::{Deserialize, Serialize};
 use std::io::{self, Read, Write};
 use std::path::Path;
+use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
+use std::time::Duration;
 
 /// What a lender of ours says of a drive: its description, as JSON.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -139,14 +142,15 @@ fn why(kind: u32, text: &str) -> String {
         reply::UNKNOWN => "no drive of that name is lent there",
         _ => "it says no",
     };
-    if text.is_empty() { word.into() } else { format!("{word} ({text})") }
+    if text.is_empty() { word.into() } else { format!("{word} ({})", plain(text)) }
 }
 
 /// The greeting, and the cipher where it is asked for.
-fn greet(uri: &Uri, trusted: Option<&Path>) -> io::Result<Wire> {
+fn greet(uri: &Uri, trusted: Option<&Path>) -> io::Result<(Wire, Deadline)> {
     let socket = Socket::connect(&uri.way)?;
     socket.settle()?;
     socket.wait(Some(ANSWER), Some(ANSWER))?;
+    let deadline = Deadline::new(socket.again()?, TALK)?;
     let mut wire = Wire::plain(socket)?;
     if (number(&mut wire)?, number(&mut wire)?) != (p::GREETING, p::OPTION) {
         return Err(garbled("another greeting"));
@@ -162,7 +166,26 @@ fn greet(uri: &Uri, trusted: Option<&Path>) -> io::Result<Wire> {
         answers(&mut wire, option::STARTTLS, &[])?.map_err(|(kind, text)| refused(format!("enciphered: {}", why(kind, &text))))?;
         wire = wire.encipher(wire::as_borrower(uri, trusted)?)?;
     }
-    Ok(wire)
+    Ok((wire, deadline))
+}
+
+/// How long a server may take until everything is agreed on, however often it says a little.
+const TALK: Duration = Duration::from_secs(20);
+
+/// Ends a connection after a time, unless it is dropped before.
+struct Deadline(#[expect(dead_code, reason = "its end is heard by the thread")] Sender<()>);
+
+impl Deadline {
+    fn new(socket: Socket, after: Duration) -> io::Result<Self> {
+        let (holds, held) = channel::<()>();
+        let ends = move || {
+            if held.recv_timeout(after) == Err(RecvTimeoutError::Timeout) {
+                socket.end();
+            }
+        };
+        std::thread::Builder::new().name("deadline".into()).spawn(ends)?;
+        Ok(Self(holds))
+    }
 }
 
 /// Which drives are lent there, by their names.
@@ -170,7 +193,7 @@ fn greet(uri: &Uri, trusted: Option<&Path>) -> io::Result<Wire> {
 /// # Errors
 /// Why nobody can tell.
 pub fn list(uri: &Uri, trusted: Option<&Path>) -> io::Result<Vec<String>> {
-    let mut wire = greet(uri, trusted)?;
+    let (mut wire, _deadline) = greet(uri, trusted)?;
     let all = answers(&mut wire, option::LIST, &[])?.map_err(|(kind, text)| refused(why(kind, &text)))?;
     let _ = ask(&mut wire, option::ABORT, &[]);
     all.into_iter().filter(|(kind, _)| *kind == reply::SERVER).map(|(_, data)| take_text(&mut &data[..]).ok_or_else(|| garbled("a name"))).collect()
@@ -181,7 +204,7 @@ pub fn list(uri: &Uri, trusted: Option<&Path>) -> io::Result<Vec<String>> {
 /// # Errors
 /// Why it cannot be had.
 pub fn open(uri: &Uri, trusted: Option<&Path>) -> io::Result<(Wire, Export)> {
-    let mut wire = greet(uri, trusted)?;
+    let (mut wire, _deadline) = greet(uri, trusted)?;
     let mut export = Export { least: 1, most: p::LONGEST, ..Export::default() };
     export.structured = answers(&mut wire, option::STRUCTURED_REPLY, &[])?.is_ok();
     if export.structured {
@@ -209,6 +232,10 @@ pub fn open(uri: &Uri, trusted: Option<&Path>) -> io::Result<(Wire, Export)> {
     }
     if !told || export.size == 0 {
         return Err(refused("it does not say how large the drive is"));
+    }
+    // Sums of places stay within 64 bits.
+    if export.size > 1 << 60 {
+        return Err(garbled("a drive larger than any"));
     }
     Ok((wire, export))
 }

@@ -7,6 +7,7 @@ use badger_drive::buffer::Buffer;
 use badger_drive::{Extents, Patience, ReadError};
 use std::collections::HashMap;
 use std::io::{self, Read, Write};
+use std::os::fd::OwnedFd;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
@@ -106,6 +107,14 @@ impl Link {
             Receiving { receiver: io::BufReader::with_capacity(4096, wire.receiver), shared: shared.clone(), structured: export.structured };
         std::thread::Builder::new().name("borrowed".into()).spawn(move || receiving.all())?;
         Ok(Self { sender: Mutex::new(wire.sender), socket, shared, cookies: AtomicU64::new(1) })
+    }
+
+    /// A second handle on its socket, to ask the system who is at the other end.
+    pub fn descriptor(&self) -> Option<OwnedFd> {
+        match self.socket.again().ok()? {
+            Socket::Tcp(stream) => Some(stream.into()),
+            Socket::Unix(stream) => Some(stream.into()),
+        }
     }
 
     /// Why the connection ended; `None` while it lasts.
@@ -352,5 +361,5 @@ fn said(number: u32, text: &str) -> String {
         errno::SHUTDOWN => "the server ends",
         _ => "the server failed",
     };
-    if text.is_empty() { word.into() } else { format!("{word} ({text})") }
+    if text.is_empty() { word.into() } else { format!("{word} ({})", badger_drive::text::plain(text)) }
 }

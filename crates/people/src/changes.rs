@@ -95,7 +95,10 @@ pub fn changes(
             break;
         }
         let (path, to) = &step.with;
-        let [earlier, later] = [before.list(&step.node), after.list(to)].map(|listing| comparing.entries(listing));
+        let listings = [before.list(&step.node), after.list(to)];
+        // Of a folder that could not be read whole, what is missing may be there.
+        let [whole_before, whole_after] = [0, 1].map(|side: usize| listings[side].findings.is_empty());
+        let [earlier, later] = listings.map(|listing| comparing.entries(listing));
         if !walk.has_room(earlier.len()) {
             comparing.out.cut = Some("it names more entries than it has room for");
             break;
@@ -103,7 +106,7 @@ pub fn changes(
         for (name, entry) in &earlier {
             let path = format!("{path}/{}", entry.name.shown);
             match later.get(name) {
-                None => comparing.alone(&path, entry, 0),
+                None => comparing.alone(&path, entry, 0, whole_after),
                 Some(now) => {
                     comparing.both(&path, &entry.node, now);
                     if entry.node.kind == NodeKind::Directory && now.node.kind == NodeKind::Directory {
@@ -114,7 +117,7 @@ pub fn changes(
             }
         }
         for entry in later.iter().filter(|(name, _)| !earlier.contains_key(*name)).map(|(_, entry)| entry) {
-            comparing.alone(&format!("{path}/{}", entry.name.shown), entry, 1);
+            comparing.alone(&format!("{path}/{}", entry.name.shown), entry, 1, whole_before);
         }
     }
     Ok(comparing.out)
@@ -126,13 +129,19 @@ impl Comparing<'_> {
         listing.entries.into_iter().map(|entry| (entry.name.bytes.clone(), entry)).collect()
     }
 
-    /// An entry that is there only earlier (0) or later (1), with all that is below it.
-    fn alone(&mut self, path: &str, entry: &Entry, side: usize) {
+    /// An entry that is there only earlier (0) or later (1), with all that is below it; where the folder on the other side could not be read
+    /// whole, it may be there as well.
+    fn alone(&mut self, path: &str, entry: &Entry, side: usize, is_certain: bool) {
         let mut tell = |path: &str, entry: &Entry| {
             let here = Some(Side::of(&entry.node));
             let (before, after) = if side == 0 { (here, None) } else { (None, here) };
-            (self.each)(&Change { path: path.to_string(), entry: entry.clone(), before, after, what: Vec::new(), unknown: None });
-            if side == 0 { self.out.removed += 1 } else { self.out.added += 1 }
+            let unknown = (!is_certain).then(|| format!("its folder could not be read whole {}", if side == 0 { "later" } else { "earlier" }));
+            (self.each)(&Change { path: path.to_string(), entry: entry.clone(), before, after, what: Vec::new(), unknown });
+            match (is_certain, side) {
+                (false, _) => self.out.unknown += 1,
+                (true, 0) => self.out.removed += 1,
+                (true, _) => self.out.added += 1,
+            }
         };
         tell(path, entry);
         if entry.node.kind == NodeKind::Directory {
@@ -158,6 +167,12 @@ impl Comparing<'_> {
         if (before.mode, before.owner, before.attributes) != (after.mode, after.owner, after.attributes) {
             what.push("attributes");
         }
+        match self.same_extras(before, after) {
+            Ok(true) => {}
+            Ok(false) => what.push("attributes"),
+            Err(why) => unknown = Some(why),
+        }
+        what.dedup();
         match (before.kind, after.kind) {
             (NodeKind::Link, NodeKind::Link) => match (self.trees[0].link(before), self.trees[1].link(after)) {
                 (Ok(one), Ok(other)) if one == other => {}
@@ -178,6 +193,19 @@ impl Comparing<'_> {
         }
         let (one, other) = (Some(Side::of(before)), Some(Side::of(after)));
         (self.each)(&Change { path: path.to_string(), entry: now.clone(), before: one, after: other, what, unknown });
+    }
+
+    /// Whether extended attributes, and names and lengths of further streams, are the same.
+    fn same_extras(&self, before: &Node, after: &Node) -> Result<bool, String> {
+        let of = |side: usize, node: &Node| -> Result<_, String> {
+            let mut attributes = self.trees[side].attributes(node).map_err(|finding| finding.text)?;
+            let streams = self.trees[side].streams(node).map_err(|finding| finding.text)?;
+            let mut streams: Vec<_> = streams.into_iter().map(|stream| (stream.name.bytes, stream.size)).collect();
+            attributes.sort();
+            streams.sort();
+            Ok((attributes, streams))
+        };
+        Ok(of(0, before)? == of(1, after)?)
     }
 
     fn same_content(&self, before: &Node, after: &Node) -> Result<bool, String> {

@@ -53,7 +53,7 @@ fn picks(order: &Order, holds: Holds) -> Result<Vec<Pick>, Refusal> {
 /// # Errors
 /// A refusal before anything was written: the destination lies on the source, has no room, or a pick is not there.
 pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clock, observer: &dyn Observer) -> Result<Report, Refusal> {
-    place::refuse_source(&order.into, order.tree, sysfs)?;
+    place::refuse_source(&order.into, order.tree, sysfs, order.trusts_destination)?;
     let holds = place::holds(&order.into);
     let picks = picks(order, holds)?;
     let (files, bytes) = totals(order.tree, &picks, control);
@@ -63,7 +63,7 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
     };
     let beneath = Beneath::new(&order.into).map_err(unwritable)?;
     // Looked at again on what is open: that is where everything goes.
-    place::refuse_opened(beneath.root(), &order.into, order.tree, sysfs)?;
+    place::refuse_opened(beneath.root(), &order.into, order.tree, sysfs, order.trusts_destination)?;
     let taken = brought(order.tree, &picks, holds);
     let begin = Line::Begin { version: 2, source: order.key.clone(), picks: order.picks.clone() };
     let (mut journal, done) = Journal::open(&beneath, &begin, &taken).map_err(unwritable)?;
@@ -97,6 +97,7 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
         batch: Vec::new(),
         batch_bytes: 0,
         reserved: HashSet::new(),
+        made: HashMap::new(),
         folders: Vec::new(),
         soft: Vec::new(),
         hard: Vec::new(),

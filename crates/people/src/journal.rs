@@ -66,8 +66,8 @@ pub(crate) struct Kept {
     pub size: u64,
     pub modified: (i64, u32),
     pub sha256: String,
-    /// A part of it is missing.
-    pub holed: bool,
+    /// What of it is missing: start and length in bytes.
+    pub missing: Vec<(u64, u64)>,
 }
 
 /// What was done before, by its path in the volume.
@@ -76,10 +76,10 @@ pub(crate) type Done = HashMap<Way, Kept>;
 /// Takes in one line.
 fn take(done: &mut Done, line: Line) {
     match line {
-        Line::File { from, to, size, modified, sha256 } => _ = done.insert(from, Kept { to, size, modified, sha256, holed: false }),
+        Line::File { from, to, size, modified, sha256 } => _ = done.insert(from, Kept { to, size, modified, sha256, missing: Vec::new() }),
         Line::Lost { from, stretches, .. } if !stretches.is_empty() => {
             if let Some(kept) = done.get_mut(&from) {
-                kept.holed = true;
+                kept.missing = stretches;
             }
         }
         Line::Lost { from, .. } => _ = done.remove(&from),
@@ -401,7 +401,7 @@ mod tests {
         let mut journal = written(dir.path(), &lines);
         let places = journal.places(&beneath).unwrap();
         let of = |name: &str| &places[&Way::new(name.as_bytes())];
-        assert!(!of("a").holed && of("c").holed && of("a").sha256 == "3" && places.len() == 3);
+        assert!(of("a").missing.is_empty() && !of("c").missing.is_empty() && of("a").sha256 == "3" && places.len() == 3);
         fs::write(dir.path().join("fetched.txt"), "somebody's").unwrap();
         let (manifest, list) = journal.finish(&beneath, &HashSet::new()).unwrap();
         let read = |name: Option<PathBuf>| fs::read_to_string(dir.path().join(name.unwrap())).unwrap();

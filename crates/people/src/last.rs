@@ -2,7 +2,7 @@
 
 use crate::beneath::Beneath;
 use crate::journal::{Journal, Kept, Line, Way};
-use crate::order::{Break, Report, push};
+use crate::order::{Break, Lost, Report, push};
 use crate::walker::{Folder, Hard, Soft};
 use crate::write::{self};
 use badger_drive::Control;
@@ -71,18 +71,26 @@ impl Last<'_> {
 
     fn further_name(&self, way: Way, to: &Path, first: &Way, kept: &Kept, journal: &mut Journal, report: &mut Report) -> io::Result<()> {
         let there = Path::new(OsStr::from_bytes(kept.to.bytes()));
-        let Kept { size, modified, sha256, .. } = kept.clone();
+        let Kept { size, modified, sha256, missing, .. } = kept.clone();
         let line = Line::File { from: way.clone(), to: Way::new(to.as_os_str().as_bytes()), size, modified, sha256 };
-        match self.beneath.hard_link(there, to) {
-            Ok(()) => {
-                report.links += 1;
-                journal.add(&line)
+        // What is missing of the file is missing by each of its names.
+        let named = |journal: &mut Journal, report: &mut Report| {
+            report.links += 1;
+            journal.add(&line)?;
+            if missing.is_empty() {
+                return Ok(());
             }
+            let (from, why) = (way.clone(), format!("it is the same file as {first}"));
+            report.lost_count += 1;
+            push(&mut report.lost, Lost { path: from.to_string(), why: why.clone(), stretches: missing.clone() });
+            journal.add(&Line::Lost { from, why, stretches: missing.clone() })
+        };
+        match self.beneath.hard_link(there, to) {
+            Ok(()) => named(journal, report),
             Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
                 let node = |path| self.beneath.stat(path).map(|stat| (stat.st_dev, stat.st_ino));
                 if node(there)? == node(to)? {
-                    report.links += 1;
-                    return journal.add(&line);
+                    return named(journal, report);
                 }
                 report.skipped_count += 1;
                 push(&mut report.skipped, format!("{way}: {} is there already", to.display()));
@@ -91,8 +99,7 @@ impl Last<'_> {
             // A destination without links gets a copy of the copy, which was proved; it is proved as well.
             Err(_) => match self.second(there, to) {
                 Ok(()) => {
-                    report.links += 1;
-                    journal.add(&line)?;
+                    named(journal, report)?;
                     not_held(journal, report, way, format!("the same file as {first}; it is there twice"))
                 }
                 Err(error) => not_held(journal, report, way, format!("a further name of {first}: {error}")),

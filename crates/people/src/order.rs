@@ -41,6 +41,8 @@ pub struct Order<'a> {
     pub picks: Vec<String>,
     /// The destination; made where it is not there.
     pub into: PathBuf,
+    /// The technician knows that it does not lie on what is read, although a layer hides what is below it.
+    pub trusts_destination: bool,
     /// Where something is there already.
     pub collision: Collision,
     /// Asked where [`Collision::Ask`] is set; gives one of the others.

@@ -29,25 +29,25 @@ fn nearest(path: &Path) -> PathBuf {
 }
 
 /// Refuses a destination on the drive that is read: the drive itself, another partition of it, a mount of it, or a loop
-/// device over it.
-pub fn refuse_source(path: &Path, tree: &dyn Tree, sysfs: &Sysfs) -> Result<(), Refusal> {
-    refuse(&nearest(path), path, tree, sysfs)
+/// device over it. One of which nobody knows what lies below it is tried out, unless it is `trusted`.
+pub fn refuse_source(path: &Path, tree: &dyn Tree, sysfs: &Sysfs, trusted: bool) -> Result<(), Refusal> {
+    refuse(&nearest(path), path, tree, sysfs, trusted)
 }
 
 /// The same of the directory that is open by now.
-pub fn refuse_opened(dir: &OwnedFd, path: &Path, tree: &dyn Tree, sysfs: &Sysfs) -> Result<(), Refusal> {
+pub fn refuse_opened(dir: &OwnedFd, path: &Path, tree: &dyn Tree, sysfs: &Sysfs, trusted: bool) -> Result<(), Refusal> {
     let open = PathBuf::from(format!("/proc/self/fd/{}", dir.as_raw_fd()));
-    refuse(&open, path, tree, sysfs)
+    refuse(&open, path, tree, sysfs, trusted)
 }
 
-fn refuse(here: &Path, path: &Path, tree: &dyn Tree, sysfs: &Sysfs) -> Result<(), Refusal> {
+fn refuse(here: &Path, path: &Path, tree: &dyn Tree, sysfs: &Sysfs, trusted: bool) -> Result<(), Refusal> {
     let text = match tree.origin() {
         Origin::Volume(_) | Origin::Files(_) => {
             let volume = tree.origin().cached().ok_or_else(|| Refusal::new("into-source", "the drive that is read cannot be told"))?;
-            let (source, here) = (volume.drive(), Ground::of(here, sysfs));
+            let (source, probed, here) = (volume.drive(), here, Ground::of(here, sysfs));
             // What lies below an image file is only where that file happens to be; of a drive no partition is taken.
             if !source.ground().shares_device(&here, false) && !source.ground().touches(&here) {
-                return Ok(());
+                return if trusted { Ok(()) } else { badger_drive::own::refuse_hidden(probed, &here, source) };
             }
             format!("{} lies on the drive that is read; a source is never written to: choose a place on another drive", path.display())
         }

@@ -77,6 +77,8 @@ pub(crate) struct Walker<'a> {
     pub(crate) batch_bytes: u64,
     /// Names given in this run that may not be there yet.
     pub(crate) reserved: HashSet<PathBuf>,
+    /// Folders of this copy at the destination, by device and inode: the name that each was made for.
+    pub(crate) made: HashMap<(u64, u64), PathBuf>,
     pub(crate) folders: Vec<Folder>,
     pub(crate) soft: Vec<Soft>,
     pub(crate) hard: Vec<Hard>,
@@ -204,6 +206,8 @@ impl<'a> Walker<'a> {
         for number in 1..u32::MAX {
             let to = names::numbered_path(&to, number, self.holds);
             let made = match self.beneath.stat(&to) {
+                // A destination that takes `Docs` and `docs` for one name would put two folders into one.
+                Ok(stat) if self.made.get(&(stat.st_dev, stat.st_ino)).is_some_and(|other| *other != to) => continue,
                 Ok(stat) if FileType::from_raw_mode(stat.st_mode).is_dir() => Ok(()),
                 Ok(_) => continue,
                 Err(error) if error.kind() == io::ErrorKind::NotFound => self.beneath.make_dir(&to, 0o755),
@@ -220,6 +224,9 @@ impl<'a> Walker<'a> {
             }
             if number > 1 {
                 self.note(Line::Name { from: way.clone(), to: Way::new(to.as_os_str().as_bytes()) })?;
+            }
+            if let Ok(stat) = self.beneath.stat(&to) {
+                self.made.insert((stat.st_dev, stat.st_ino), to.clone());
             }
             return Ok(Some(to));
         }
@@ -283,7 +290,7 @@ impl<'a> Walker<'a> {
 
     /// Where a file or stream of `size` bytes lies since an earlier run; it counts as copied.
     fn kept(&mut self, way: &Way, node: &Node, size: u64) -> Option<PathBuf> {
-        let kept = self.done.get(way).filter(|kept| !kept.holed && is_still_there(self.beneath, kept))?;
+        let kept = self.done.get(way).filter(|kept| kept.missing.is_empty() && is_still_there(self.beneath, kept))?;
         let time = node.modified.map(|time| (time.seconds, time.nanos));
         if kept.size != size || time.is_some_and(|time| time != kept.modified) {
             return None;
@@ -306,8 +313,8 @@ impl<'a> Walker<'a> {
         let mut attributes = match self.order.tree.attributes(node) {
             Ok(attributes) => attributes,
             Err(finding) => {
-                let what = format!("its attributes, which cannot be read: {}", finding.text);
-                self.note(Line::NotHeld { from: way.clone(), what })?;
+                let from = Way::new(&[way.bytes(), b" (attributes)"].concat());
+                self.note(Line::Lost { from, why: finding.text, stretches: Vec::new() })?;
                 return Ok(Vec::new());
             }
         };

@@ -96,7 +96,7 @@ fn what_is_no_plain_file_is_named_and_nothing_waits_for_it() {
     let report = place.fetch(&place.path("data"), &["/odd"], "out", Collision::Skip).unwrap();
     run(&["umount", text(&odd.join("mounted"))]);
     assert_eq!((report.outcome, report.files, report.links, report.lost_count), (Outcome::Incomplete, 1, 1, 1), "{report:?}");
-    assert!(report.lost[0].why.contains("another file system is mounted there"), "{report:?}");
+    assert!(report.lost[0].why.contains("something else is mounted there"), "{report:?}");
     assert_eq!(fs::read_link(place.path("out/odd/leads out")).unwrap(), Path::new("/etc/hostname"));
     let said = report.not_held.join("\n");
     for part in ["pipe", "device"] {

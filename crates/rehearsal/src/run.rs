@@ -103,7 +103,9 @@ impl Rehearsal<'_> {
         let failed = |what: &str, error: &dyn std::fmt::Display| Refusal::new("not-rehearsed", format!("{what}: {error}"));
         let size = self.source.geometry().size_bytes;
         let Self { source, machine, firmware, patience, control, log } = self;
-        fs::create_dir_all(log).map_err(|error| failed(&log.display().to_string(), &error))?;
+        // New: nothing in it can be a link to somebody's file.
+        let made = log.parent().map_or(Ok(()), fs::create_dir_all).and_then(|()| fs::create_dir(log));
+        made.map_err(|error| failed(&log.display().to_string(), &error))?;
         let dir = tempfile::tempdir().map_err(|error| failed("a folder for the rehearsal", &error))?;
         // Nobody writes to the drive while its start is tried.
         let _claim = source.claim()?;

@@ -2,13 +2,16 @@
 //! describes it.
 
 use crate::map::{Map, State};
+use badger_drive::keep;
 use std::fmt::Write as _;
-use std::fs::{File, OpenOptions};
+use std::fs::File;
 use std::io::{self, BufRead, BufReader, Write};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
-const MAGIC: &str = "zealous badger salvage map 1";
+const MAGIC: &str = "zealous badger salvage map 2";
+/// What maps of all versions begin with.
+const KIND: &str = "zealous badger salvage map ";
 /// Lines are no longer than that; what is longer is damaged.
 const MOST_LINE: u64 = 4096;
 /// Stretches that a map may have.
@@ -33,8 +36,10 @@ pub struct Of {
     pub size: u64,
     /// Bytes of its logical sectors.
     pub sector: u32,
-    /// Number of the job in the ledger; 0 where there is none.
-    pub job: i64,
+    /// What names the job, in any ledger; empty where there is none.
+    pub job: String,
+    /// What the system said of the drive when the map was begun, and under which start of it, as JSON; empty where that is not known.
+    pub since: String,
 }
 
 /// Why there is no map.
@@ -51,6 +56,7 @@ pub enum MapError {
 /// An open map. What it says is saved must be durable on the target before it is noted.
 pub struct MapFile {
     path: PathBuf,
+    /// Always at its end.
     file: File,
     of: Of,
 }
@@ -107,14 +113,14 @@ fn head(of: &Of) -> String {
     let named = named.into_iter().map(|(word, text)| format!("{word} {}", quoted(text)));
     std::iter::once(MAGIC.to_string())
         .chain(named)
-        .chain([format!("size {} {}", of.size, of.sector), format!("job {}", of.job)])
+        .chain([format!("size {} {}", of.size, of.sector), format!("job {}", of.job), format!("since {}", quoted(&of.since))])
         .map(|text| line(&text))
         .collect()
 }
 
 /// Whether a file begins as a map does.
 pub fn is_map(head: &[u8]) -> bool {
-    head.starts_with(MAGIC.as_bytes())
+    head.starts_with(KIND.as_bytes())
 }
 
 /// Reads a map. Damaged lines count as never written: what a map says only ever grows, so what is lost with a line is read again.
@@ -137,8 +143,7 @@ pub fn load(path: &Path) -> Result<Loaded, MapError> {
     field(MAGIC)?;
     let (model, serial, source) = (field("model")?, field("serial")?, field("source")?);
     let (target, path, node) = (field("target")?, field("at")?, field("node")?);
-    let (sizes, job) = (field("size")?, field("job")?);
-    let job = job.parse().unwrap_or(0);
+    let (sizes, job, since) = (field("size")?, field("job")?, field("since")?);
     let sizes: Option<(u64, u32)> = sizes
         .split_once(' ')
         .and_then(|(size, sector)| Some((size.parse().ok()?, sector.parse().ok().filter(|sector| [512, 4096].contains(sector))?)));
@@ -150,31 +155,26 @@ pub fn load(path: &Path) -> Result<Loaded, MapError> {
             _ => damaged += 1,
         }
     }
-    Ok(Loaded { of: Of { model, serial, source, target, path, node, size, sector, job }, map, damaged })
+    Ok(Loaded { of: Of { model, serial, source, target, path, node, size, sector, job, since }, map, damaged })
 }
 
 impl MapFile {
-    /// Writes a map into a file, which is made, or replaced in one step.
+    /// Writes a map into a file, which is made, or replaced in one step where it is a map.
     ///
     /// # Errors
-    /// The system.
+    /// The system, or that something else has the name.
     pub fn write(path: &Path, of: Of, map: &Map) -> io::Result<Self> {
-        let beside = path.with_file_name(format!(".{}.new", path.file_name().unwrap_or_default().to_string_lossy()));
-        let mut file = File::create(&beside)?;
-        let mut text = head(&of);
-        for (range, state) in map.iter().filter(|(_, state)| *state != State::Unread) {
-            text.push_str(&told(&range, state));
-            if text.len() > 1 << 20 {
-                file.write_all(text.as_bytes())?;
-                text.clear();
+        let file = keep::replace(path, &is_map, |file| {
+            let mut text = head(&of);
+            for (range, state) in map.iter().filter(|(_, state)| *state != State::Unread) {
+                text.push_str(&told(&range, state));
+                if text.len() > 1 << 20 {
+                    file.write_all(text.as_bytes())?;
+                    text.clear();
+                }
             }
-        }
-        file.write_all(text.as_bytes())?;
-        file.sync_all()?;
-        std::fs::rename(&beside, path)?;
-        let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        File::open(dir)?.sync_all()?;
-        let file = OpenOptions::new().append(true).open(path)?;
+            file.write_all(text.as_bytes())
+        })?;
         Ok(Self { path: path.to_path_buf(), file, of })
     }
 
@@ -214,7 +214,16 @@ mod tests {
 
     fn of() -> Of {
         let (model, serial) = ("Tamarack T250".into(), "TM25-0091-7F3C".into());
-        Of { model, serial, size: 1 << 20, sector: 512, job: 7, target: "/kept/t250.img".into(), path: "/kept/t250.img".into(), ..Of::default() }
+        Of {
+            model,
+            serial,
+            size: 1 << 20,
+            sector: 512,
+            job: "7c".into(),
+            target: "/kept/t250.img".into(),
+            path: "/kept/t250.img".into(),
+            ..Of::default()
+        }
     }
 
     fn states() -> impl Strategy<Value = State> {

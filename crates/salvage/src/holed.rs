@@ -3,7 +3,7 @@
 use crate::map::{Map, State};
 use badger_drive::{Extents, Source};
 use badger_fs::Tree;
-use badger_fs::tree::{Entry, NodeKind};
+use badger_fs::tree::{Entry, Node, NodeKind, Stream};
 use badger_fs::walk::walk_until;
 use badger_inspect::Looked;
 use std::cell::{Cell, RefCell};
@@ -59,7 +59,12 @@ const MOST: usize = 200_000;
 
 /// The places on the drive of what belongs to a file: start, length, and where in the file; `None` where that is not known.
 fn places(tree: &dyn Tree, entry: &Entry) -> Result<Vec<(u64, u64, u64)>, String> {
-    let content = tree.open(&entry.node, "").map_err(|finding| finding.text)?;
+    places_of(tree, &entry.node, "")
+}
+
+/// The same of one of the streams of a file or folder.
+fn places_of(tree: &dyn Tree, node: &Node, stream: &str) -> Result<Vec<(u64, u64, u64)>, String> {
+    let content = tree.open(node, stream).map_err(|finding| finding.text)?;
     if !content.is_placed() {
         return Err("part of it lies on another drive, or nobody knows where".into());
     }
@@ -162,16 +167,12 @@ pub fn files(drive: &Source, map: &Map, stop: &dyn Fn() -> bool) -> Files {
             out.problems.push(format!("partition {}: its top folder is lost", partition.number));
             continue;
         };
-        let mut one = |path: &str, entry: &Entry| {
-            if entry.node.kind != NodeKind::File {
-                return;
-            }
-            let path = format!("#{}{path}", partition.number);
-            let places = match places(&*volume, entry) {
+        let mut one = |path: String, size: u64, places: Result<Vec<(u64, u64, u64)>, String>| {
+            let places = match places {
                 Ok(places) => places,
                 Err(why) => {
                     if out.holed.len() < MOST {
-                        out.holed.push(Holed { path, size: entry.node.size, missing: Vec::new(), unknown: Some(why) });
+                        out.holed.push(Holed { path, size, missing: Vec::new(), unknown: Some(why) });
                     }
                     return;
                 }
@@ -181,10 +182,10 @@ pub fn files(drive: &Source, map: &Map, stop: &dyn Fn() -> bool) -> Files {
                 for (gap, ()) in missing.within(place..place + len) {
                     unowned.clear(gap.clone());
                     let hole = match at {
-                        u64::MAX => Missing { start: 0, bytes: entry.node.size },
+                        u64::MAX => Missing { start: 0, bytes: size },
                         at => {
                             let start = at + gap.start - place;
-                            Missing { start, bytes: (gap.end - gap.start).min(entry.node.size.saturating_sub(start)) }
+                            Missing { start, bytes: (gap.end - gap.start).min(size.saturating_sub(start)) }
                         }
                     };
                     match holes.last_mut() {
@@ -196,11 +197,30 @@ pub fn files(drive: &Source, map: &Map, stop: &dyn Fn() -> bool) -> Files {
             }
             match (holes.is_empty(), out.holed.len() < MOST) {
                 (true, _) => out.whole += 1,
-                (false, true) => out.holed.push(Holed { path, size: entry.node.size, missing: holes, unknown: None }),
+                (false, true) => out.holed.push(Holed { path, size, missing: holes, unknown: None }),
                 (false, false) => out.cut = true,
             }
         };
-        let findings = walk_until(&*volume, root, "", stop, &mut one);
+        let mut each = |path: &str, entry: &Entry| {
+            let (node, path) = (&entry.node, format!("#{}{path}", partition.number));
+            let mut parts = Vec::new();
+            match volume.streams(node) {
+                Ok(streams) => {
+                    let of = |stream: Stream| (format!("{path}:{}", stream.name.shown), stream.size, places_of(&*volume, node, &stream.name.shown));
+                    parts.extend(streams.into_iter().map(of));
+                }
+                Err(finding) => parts.push((format!("{path} (streams)"), 0, Err(finding.text))),
+            }
+            parts.extend(volume.attributes(node).err().map(|finding| (format!("{path} (attributes)"), 0, Err(finding.text))));
+            if node.kind == NodeKind::Link {
+                parts.extend(volume.link(node).err().map(|finding| (path.clone(), node.size, Err(finding.text))));
+            }
+            if node.kind == NodeKind::File {
+                parts.push((path, node.size, places(&*volume, entry)));
+            }
+            parts.into_iter().for_each(|(path, size, places)| one(path, size, places));
+        };
+        let findings = walk_until(&*volume, root, "", stop, &mut each);
         out.problems.extend(findings.iter().take(1000).map(|finding| format!("partition {}: {}", partition.number, finding.text)));
     }
     out.elsewhere = unowned.total(|()| true);

@@ -1,17 +1,22 @@
-//! What was written to the target, piece by piece with its hash, in a file beside the map: 48 bytes each, the start and the length
-//! with the least significant byte first, then the BLAKE3 hash. A proof reads the target back and compares.
+//! What was written to the target, piece by piece with its hash, in a file beside the map. A proof reads the target back and compares.
+//! `docs/formats/salvage-map.md` describes it: a head that says which map it belongs to, then records, each with a checksum.
 
+use crate::file::Of;
 use crate::map::{Map, State};
 use badger_drive::buffer::Buffer;
-use badger_drive::{Control, Source, Target};
-use std::fs::{File, OpenOptions};
-use std::io::{self, BufReader, Read, Write};
+use badger_drive::{Control, Source, Target, keep};
+use rustix::fs::FlockOperation;
+use std::fs::File;
+use std::hash::{BuildHasher, Hasher, RandomState};
+use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
 use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
-const RECORD: usize = 48;
+/// The head and each record have so many bytes: start, length, BLAKE3 hash, CRC-32.
+const RECORD: usize = 52;
+const MAGIC: &[u8; 16] = b"zbadger pieces 2";
 /// Pieces of a target that a sample looks at.
 pub const SAMPLES: u64 = 16;
 /// Pieces are no longer than that.
@@ -39,24 +44,38 @@ pub fn beside(map: &Path) -> PathBuf {
 }
 
 impl Pieces {
-    /// Goes on with the list beside a map, or begins it.
+    /// Opens the list beside the map of these drives, or begins it where `anew` is set or none is there. As long as it is open no other
+    /// salvage can use the map.
     ///
     /// # Errors
-    /// The system.
-    pub fn open(map: &Path, anew: bool) -> io::Result<Self> {
-        let path = beside(map);
-        let file = OpenOptions::new().create(true).append(true).open(&path)?;
+    /// `WouldBlock` where another one uses it; the system; that what has its name is no such list, or that of another map.
+    pub fn open(map: &Path, of: &Of, anew: bool) -> io::Result<Self> {
+        let (path, head) = (beside(map), head(of));
+        let is_ours = |found: &[u8]| found.starts_with(MAGIC) && (anew || found.starts_with(&head));
+        let mut file = match keep::open(&path, &is_ours) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => keep::create(&path)?,
+            opened => opened?,
+        };
+        rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive)?;
         let len = if anew { 0 } else { file.metadata()?.len() / RECORD as u64 * RECORD as u64 };
         // What a kill left of a last record is none.
         file.set_len(len)?;
+        file.seek(SeekFrom::Start(len))?;
+        if len == 0 {
+            file.write_all(&head)?;
+            file.sync_data()?;
+        }
         Ok(Self { file, waiting: Vec::new(), zeroes: None })
     }
 
     /// Notes a piece; it is in the file after [`Pieces::keep`].
     pub fn add(&mut self, start: u64, len: u64, hash: &blake3::Hash) {
+        let from = self.waiting.len();
         self.waiting.extend(start.to_le_bytes());
         self.waiting.extend(len.to_le_bytes());
         self.waiting.extend(hash.as_bytes());
+        let sum = crc32fast::hash(&self.waiting[from..]);
+        self.waiting.extend(sum.to_le_bytes());
     }
 
     /// Notes zeroes that were not read.
@@ -109,7 +128,7 @@ const READERS: usize = 2;
 /// # Errors
 /// The system, where the list cannot be read.
 pub fn prove(map_path: &Path, map: &Map, target: &Target, control: &Control, each: &(dyn Fn(u64, u64) + Sync)) -> io::Result<ReadBack> {
-    let list = Mutex::new(BufReader::new(File::open(beside(map_path))?));
+    let list = Mutex::new(BufReader::new(records(map_path)?));
     let seen = Mutex::new(Map::new(map.size()));
     std::thread::scope(|scope| {
         for _ in 0..READERS {
@@ -164,13 +183,16 @@ pub struct Sampled {
 /// # Errors
 /// The system, where the list cannot be read.
 pub fn sample(map_path: &Path, map: &Map, drive: &Source, most: u64) -> io::Result<Sampled> {
-    let file = File::open(beside(map_path))?;
-    let count = file.metadata()?.len() / RECORD as u64;
+    let file = records(map_path)?;
+    let count = (file.metadata()?.len() / RECORD as u64).saturating_sub(1);
     let mut out = Sampled::default();
     let mut buffer = Buffer::new(MOST as usize);
     for turn in 0..most.min(count) {
         let mut record = [0; RECORD];
-        file.read_exact_at(&mut record, turn * (count / most.min(count)) * RECORD as u64)?;
+        // Whoever writes to the drive behind our back does not know where will be looked.
+        let step = count / most.min(count);
+        let number = turn * step + chance(turn) % step.max(1);
+        file.read_exact_at(&mut record, (1 + number) * RECORD as u64)?;
         let Some((range, hash)) = piece(&record).filter(|(range, _)| map.is_saved(range.clone())) else { continue };
         let bytes = &mut buffer[..(range.end - range.start) as usize];
         match drive.read_at(range.start, bytes) {
@@ -184,7 +206,39 @@ pub fn sample(map_path: &Path, map: &Map, drive: &Source, most: u64) -> io::Resu
 
 /// What a record says: the place of a piece, and its hash; `None` where it can be none.
 fn piece(record: &[u8; RECORD]) -> Option<(Range<u64>, &[u8])> {
+    let sum = u32::from_le_bytes(record[48..].try_into().unwrap_or_default());
+    if crc32fast::hash(&record[..48]) != sum {
+        return None;
+    }
     let [start, len] = [0, 8].map(|at| u64::from_le_bytes(record[at..at + 8].try_into().unwrap_or_default()));
     let end = start.checked_add(len).filter(|_| len > 0 && len <= MOST)?;
-    Some((start..end, &record[16..]))
+    Some((start..end, &record[16..48]))
+}
+
+/// A number that nobody can foretell.
+fn chance(turn: u64) -> u64 {
+    // The standard library seeds this from the system's randomness.
+    let mut hasher = RandomState::new().build_hasher();
+    hasher.write_u64(turn);
+    hasher.finish()
+}
+
+/// The first record: what it is, and of which map, as a hash of what the map is of.
+fn head(of: &Of) -> [u8; RECORD] {
+    let mut head = [0; RECORD];
+    head[..16].copy_from_slice(MAGIC);
+    let text = [of.model.as_str(), &of.serial, &of.size.to_string(), &of.sector.to_string()].join("\n");
+    head[16..48].copy_from_slice(blake3::hash(text.as_bytes()).as_bytes());
+    let sum = crc32fast::hash(&head[..48]);
+    head[48..].copy_from_slice(&sum.to_le_bytes());
+    head
+}
+
+/// The list beside a map, behind its head.
+fn records(map: &Path) -> io::Result<File> {
+    let path = beside(map);
+    let mut file = File::open(&path)?;
+    let mut head = [0; RECORD];
+    let is_list = file.read_exact(&mut head).is_ok() && head.starts_with(MAGIC);
+    if is_list { Ok(file) } else { Err(io::Error::new(io::ErrorKind::InvalidData, format!("{} is no list of pieces", path.display()))) }
 }

@@ -12,8 +12,14 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 const MOST: u64 = 512 << 20;
 /// A block of LZ4 has so many bytes at the most, unpacked.
 const BLOCK: usize = 8 << 20;
-/// Files at the most.
+/// The same of one that is packed with xz, whose unpacker holds all of it twice.
+const MOST_XZ: u64 = 256 << 20;
+/// Parts that are packed for themselves at the most: loaders hand over a handful.
+const MOST_PARTS: usize = 64;
+/// Files at the most, bytes of one name, and of all of them.
 const MOST_FILES: usize = 200_000;
+const MOST_NAME: usize = 4096;
+const MOST_NAMES: usize = 64 << 20;
 /// The list of modules that are taken by name, and its bytes at the most.
 pub(crate) const LIST: &str = "conf/modules";
 const MOST_LIST: usize = 64 << 10;
@@ -55,6 +61,8 @@ pub struct Archive {
     pub packed: Vec<&'static str>,
     /// What is packed in a way that is not read here, so that its names are not known.
     pub unread: Option<&'static str>,
+    /// Bytes of the names.
+    named: usize,
     /// Its list of modules that are taken by name, where it has one; of several the last counts.
     pub list: Option<Vec<u8>>,
 }
@@ -72,6 +80,9 @@ fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, Wrong>
         }
         let number = |from: usize| hexadecimal(&head[from..from + 8]).ok_or_else(|| format!("it is damaged at byte {at} of its archive"));
         let (len, name_len) = (number(54)? as usize, number(94)? as usize);
+        if name_len > MOST_NAME {
+            return Err(format!("it is damaged at byte {at} of its archive").into());
+        }
         let name = bytes.get(at + 110..(at + 110).saturating_add(name_len)).ok_or("it is cut off")?;
         let name = String::from_utf8_lossy(name.strip_suffix(&[0]).unwrap_or(name)).into_owned();
         at = (at + 110 + name_len).next_multiple_of(4);
@@ -83,7 +94,8 @@ fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, Wrong>
         if name == "TRAILER!!!" {
             return Ok(at.min(bytes.len()));
         }
-        if out.names.len() == MOST_FILES {
+        out.named += name.len();
+        if out.names.len() == MOST_FILES || out.named > MOST_NAMES {
             return Err(Wrong::Beyond("files"));
         }
         out.names.push(name);
@@ -91,7 +103,7 @@ fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, Wrong>
 }
 
 /// Unpacks blocks of LZ4 as the kernel takes them, each behind its length; where they end.
-fn blocks(bytes: &[u8], out: &mut Vec<u8>) -> std::io::Result<usize> {
+fn blocks(bytes: &[u8], most: u64, out: &mut Vec<u8>) -> std::io::Result<usize> {
     let (mut at, mut block) = (4, vec![0; BLOCK]);
     while let Some(head) = bytes.get(at..at + 4) {
         let len = le32(head, 0) as usize;
@@ -101,7 +113,7 @@ fn blocks(bytes: &[u8], out: &mut Vec<u8>) -> std::io::Result<usize> {
         }
         let packed = bytes.get(at + 4..(at + 4).saturating_add(len)).ok_or_else(|| std::io::Error::other("it is cut off"))?;
         let long = lz4_flex::block::decompress_into(packed, &mut block).map_err(std::io::Error::other)?;
-        if (out.len() + long) as u64 >= MOST {
+        if (out.len() + long) as u64 >= most {
             return Err(std::io::ErrorKind::FileTooLarge.into());
         }
         out.extend_from_slice(&block[..long]);
@@ -113,18 +125,23 @@ fn blocks(bytes: &[u8], out: &mut Vec<u8>) -> std::io::Result<usize> {
 /// What is packed in front of a rest, unpacked, with the bytes that are left behind it; `None` where it is packed in a way that is not read.
 fn unpack(rest: &[u8], at: usize, out: &mut Archive) -> Result<Option<(Vec<u8>, usize)>, Wrong> {
     let mut unpacked = Vec::new();
+    // One budget for all parts.
+    let most = MOST.saturating_sub(out.bytes);
+    if out.packed.len() == MOST_PARTS {
+        return Err(Wrong::Beyond("parts"));
+    }
     let result = match rest {
         [0x28, 0xb5, 0x2f, 0xfd, ..] => {
             out.packed.push("Zstandard");
             zstd::stream::read::Decoder::with_buffer(rest).and_then(|decoder| {
-                let mut decoder = decoder.single_frame().take(MOST);
+                let mut decoder = decoder.single_frame().take(most);
                 decoder.read_to_end(&mut unpacked)?;
                 Ok(decoder.into_inner().finish().len())
             })
         }
         [0x1f, 0x8b, ..] => {
             out.packed.push("gzip");
-            let mut decoder = flate2::bufread::GzDecoder::new(rest).take(MOST);
+            let mut decoder = flate2::bufread::GzDecoder::new(rest).take(most);
             decoder.read_to_end(&mut unpacked).map(|_| decoder.into_inner().into_inner().len())
         }
         [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => match xz::stream(rest) {
@@ -133,7 +150,7 @@ fn unpack(rest: &[u8], at: usize, out: &mut Archive) -> Result<Option<(Vec<u8>, 
                 return Ok(None);
             }
             Err(xz::Wrong::Damaged(why)) => Err(std::io::Error::other(why)),
-            Ok((_, long)) if long >= MOST => return Err(BYTES),
+            Ok((_, long)) if long >= most.min(MOST_XZ) => return Err(BYTES),
             Ok((end, _)) => {
                 out.packed.push("xz");
                 let mut from = &rest[..end];
@@ -146,7 +163,7 @@ fn unpack(rest: &[u8], at: usize, out: &mut Archive) -> Result<Option<(Vec<u8>, 
         },
         [0x02, 0x21, 0x4c, 0x18, ..] => {
             out.packed.push("LZ4");
-            blocks(rest, &mut unpacked).map(|end| rest.len() - end)
+            blocks(rest, most, &mut unpacked).map(|end| rest.len() - end)
         }
         [0x89, b'L', b'Z', b'O', ..] => {
             out.unread = Some("LZO");

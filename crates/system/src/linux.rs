@@ -328,6 +328,10 @@ fn subvolume(options: &str) -> Option<&str> {
     options.split(',').find_map(|option| option.strip_prefix("subvol="))
 }
 
+/// So many lines of what the system waits for in vain are named, and so many are kept as evidence.
+const MOST_NAMED: usize = 20;
+const MOST_EVIDENCE: usize = 1000;
+
 /// What the system mounts while it starts.
 fn mounts(places: &Places, system: &Place, links: &mut Vec<Link>) {
     let text = match system.text("/etc/fstab") {
@@ -373,6 +377,12 @@ fn mounts(places: &Places, system: &Place, links: &mut Vec<Link>) {
             _ => {}
         }
     }
+    if wrong.len() > MOST_NAMED {
+        let more = wrong.len() - MOST_NAMED;
+        wrong.truncate(MOST_NAMED);
+        wrong.push(format!("and {more} more"));
+    }
+    evidence.truncate(MOST_EVIDENCE);
     links.push(match (wrong.is_empty(), waits) {
         (false, _) => Link::broken("mounts", format!("the system waits for what is not there: {}", wrong.join("; "))),
         (true, Verdict::Holds) => Link::holds("mounts", "all that the system mounts by itself is there"),

@@ -16,7 +16,7 @@ use badger_fs::volume::Kind;
 use badger_fs::{SWAP_PAGES, swap_mark_of_sleep};
 use badger_inspect::{Line, Looked, Verdict};
 use badger_layout::{Guid, Table};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 /// What is asked for beyond what is broken.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -31,6 +31,8 @@ pub struct Wishes {
     pub controller: Option<Controller>,
 }
 
+/// So many identifiers of a configuration are looked into.
+const MOST_IDENTIFIERS: usize = 1000;
 /// So many names are set right.
 const MOST_NAMES: usize = 64;
 
@@ -162,7 +164,10 @@ fn identifiers(text: &str) -> Vec<(&'static str, String)> {
             out.extend(ids.filter(|word| word.chars().all(is_id)).map(|word| ("UUID", word.to_string())));
         }
     }
-    out.retain(|(_, id)| id.len() >= 8);
+    let mut seen = HashSet::new();
+    out.retain(|one: &(&'static str, String)| one.1.len() >= 8 && seen.insert(one.clone()));
+    // Each is looked for in every line again; no configuration of a system names as many.
+    out.truncate(MOST_IDENTIFIERS);
     out
 }
 

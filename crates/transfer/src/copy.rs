@@ -293,6 +293,10 @@ impl Writer<'_> {
                     // What is known to be unknown costs no trying.
                     self.trouble += u64::from(self.context.image.stretch(start, len).holds != Holds::Unknown);
                     self.context.observer.event(&Event::Lost { start, len });
+                    let sector = u64::from(self.context.plan.source.sector);
+                    for (start, len) in self.context.image.origins(start, len, sector) {
+                        self.context.observer.event(&Event::Unreadable { start, len });
+                    }
                     self.tally.lost.set(start..start + len, ());
                     self.note.lost.push((start, len));
                 }

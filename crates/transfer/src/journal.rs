@@ -4,20 +4,20 @@
 //! the source. Nothing is said in the journal that was not flushed to the target before.
 
 use crate::tally::{Note, Tally};
-use crate::tree::{self, Hash};
-use badger_drive::witness;
+use crate::tree::{self, Hash, LEAF};
 use badger_drive::{Standing, Witness};
+use badger_drive::{keep, witness};
 use badger_layout::Plan;
 use serde::{Deserialize, Serialize};
-use std::fs::{self, File, OpenOptions};
-use std::io::{self, Read, Write};
+use std::fs::{self, File};
+use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 /// First bytes of a journal.
 pub const MAGIC: &[u8; 16] = b"zbadger journal\n";
 /// Version this code writes and reads.
-pub const VERSION: u32 = 4;
+pub const VERSION: u32 = 5;
 /// Longest record that is believed, in bytes. None that this code writes is longer, whatever the plan.
 const MOST_RECORD: u32 = 2 << 20;
 /// Entries of a list in one record.
@@ -33,8 +33,11 @@ enum Record {
     Begin {
         /// Format version.
         version: u32,
-        /// Number of the job in the ledger.
-        job: i64,
+        /// What names the job, in any ledger.
+        job: String,
+        /// What the job was released with besides its plan: JSON of whoever gave the order.
+        #[serde(default)]
+        options: String,
         /// Bytes of the plan, which follows in parts.
         plan: u64,
         /// BLAKE3 of all of them, as hex.
@@ -90,8 +93,10 @@ pub struct Journal {
     leaves: File,
     /// The plan it was begun with.
     pub plan: Plan,
-    /// The job it belongs to.
-    pub job: i64,
+    /// What names the job that it belongs to.
+    pub job: String,
+    /// What the job was released with besides its plan.
+    pub options: String,
     /// What was done before it was opened.
     pub past: Tally,
     /// How the source looked when it was begun.
@@ -181,7 +186,8 @@ fn take(tally: &mut Tally, record: Record) {
 /// What a journal's records say, and how far the file is whole.
 struct Begun {
     plan: Plan,
-    job: i64,
+    job: String,
+    options: String,
     source: Witness,
     target: (Standing, String),
     past: Tally,
@@ -200,7 +206,7 @@ fn replay(file: &File, path: &Path) -> io::Result<Option<Begun>> {
     }
     let Some(head) = peek_record(&mut file)? else { return Ok(None) };
     // A first record that is whole and says something else is of another version; a torn one says nothing.
-    let Ok(Record::Begin { version: VERSION, job, plan: len, hash, source, target, since }) = serde_json::from_slice(&head) else {
+    let Ok(Record::Begin { version: VERSION, job, options, plan: len, hash, source, target, since }) = serde_json::from_slice(&head) else {
         return Err(other_version());
     };
     let mut records = Records { file, whole: (MAGIC.len() + 8 + head.len()) as u64 };
@@ -216,7 +222,7 @@ fn replay(file: &File, path: &Path) -> io::Result<Option<Begun>> {
     let mut past = Tally::default();
     records.by_ref().for_each(|record| take(&mut past, record));
     past.settle();
-    Ok(Some(Begun { plan, job, source: *source, target: (target, since), past, whole: records.whole }))
+    Ok(Some(Begun { plan, job, options, source: *source, target: (target, since), past, whole: records.whole }))
 }
 
 /// The bytes of a first record that is whole, whatever they say.
@@ -237,8 +243,10 @@ fn peek_record(file: &mut impl Read) -> io::Result<Option<Vec<u8>>> {
 pub struct Unfinished {
     /// The plan it was begun with.
     pub plan: Plan,
-    /// The job it belongs to.
-    pub job: i64,
+    /// What names the job that it belongs to.
+    pub job: String,
+    /// What the job was released with besides its plan: JSON of whoever gave the order.
+    pub options: String,
     /// What was done.
     pub past: Tally,
     /// How the source looked when it began.
@@ -283,6 +291,17 @@ fn noted_leaves(file: &File, first: u64, count: usize) -> io::Result<Vec<Hash>> 
     Ok(hashes)
 }
 
+/// Hashes of leaves that were noted before the run was killed and whose marks were not: what comes of them when they are read again is not
+/// known yet, and a leaf of zeroes writes no hash over an old one.
+fn forget_unmarked(leaves: &File, past: &Tally) -> io::Result<()> {
+    for leaf in 0..leaves.metadata()?.len().div_ceil(32) {
+        if past.done.within(leaf * LEAF..(leaf + 1) * LEAF).next().is_none() {
+            leaves.write_all_at(&[0; 32], leaf * 32)?;
+        }
+    }
+    leaves.sync_data()
+}
+
 /// Cuts a text where it may be cut.
 fn parts(text: &str) -> impl Iterator<Item = &str> {
     let mut rest = text;
@@ -313,8 +332,8 @@ impl Journal {
             let Some(name) = file_name.strip_suffix(".journal").filter(|name| name.starts_with(&stem)) else { continue };
             let [path, leaves] = paths(dir, name);
             let time = entry.metadata()?.modified()?;
-            if let Some(Begun { plan, job, source, target, past, .. }) = replay(&File::open(&path)?, &path)? {
-                found.push((time, Unfinished { plan, job, past, source, target, name: name.into(), leaves }));
+            if let Some(Begun { plan, job, options, source, target, past, .. }) = replay(&File::open(&path)?, &path)? {
+                found.push((time, Unfinished { plan, job, options, past, source, target, name: name.into(), leaves }));
             }
         }
         found.sort_by_key(|(time, _)| std::cmp::Reverse(*time));
@@ -328,15 +347,21 @@ impl Journal {
     /// What the system says.
     pub fn open(dir: &Path, unfinished: &Unfinished) -> io::Result<Option<Self>> {
         let paths = paths(dir, &unfinished.name);
-        let file = match OpenOptions::new().read(true).append(true).open(&paths[0]) {
+        let mut file = match keep::open(&paths[0], &|head| head.starts_with(MAGIC)) {
             Ok(file) => file,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
             Err(error) => return Err(error),
         };
-        let Some(Begun { plan, job, past, source, whole, .. }) = replay(&file, &paths[0])? else { return Ok(None) };
+        let Some(Begun { plan, job, options, past, source, whole, .. }) = replay(&file, &paths[0])? else { return Ok(None) };
         file.set_len(whole)?;
-        let leaves = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(&paths[1])?;
-        Ok(Some(Self { file, leaves, plan, job, past, source, paths }))
+        file.seek(SeekFrom::Start(whole))?;
+        // Hashes of zeroes alone are never written, so that there may be none.
+        let leaves = match keep::open(&paths[1], &|_| true) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => keep::create(&paths[1])?,
+            opened => opened?,
+        };
+        forget_unmarked(&leaves, &past)?;
+        Ok(Some(Self { file, leaves, plan, job, options, past, source, paths }))
     }
 
     /// Begins a journal, between a source that looks as `source` says and a target of which the system says `target`.
@@ -344,7 +369,7 @@ impl Journal {
     ///
     /// # Errors
     /// What the system says.
-    pub fn begin(dir: &Path, plan: Plan, job: i64, source: &Witness, target: &Standing) -> io::Result<Self> {
+    pub fn begin(dir: &Path, plan: Plan, (job, options): (&str, &str), source: &Witness, target: &Standing) -> io::Result<Self> {
         fs::create_dir_all(dir)?;
         for old in Self::peek(dir, &plan.source.key, &plan.target.key).unwrap_or_default() {
             if !old.is_of_another(target) {
@@ -354,22 +379,28 @@ impl Journal {
             }
         }
         let stem = stem(&plan.source.key, &plan.target.key);
-        let free = |number: &u32| !paths(dir, &format!("{stem}-{number}"))[0].exists();
+        let free = |number: &u32| paths(dir, &format!("{stem}-{number}")).iter().all(|path| fs::symlink_metadata(path).is_err());
         let number = (1..u32::MAX).find(free).unwrap_or(u32::MAX);
         let paths = paths(dir, &format!("{stem}-{number}"));
-        let leaves = OpenOptions::new().read(true).write(true).create(true).truncate(true).open(&paths[1])?;
-        let part = paths[0].with_extension("journal.part");
-        let mut file = File::create(&part)?;
-        file.write_all(MAGIC)?;
+        let leaves = keep::create(&paths[1])?;
         let (target, since) = (target.clone(), witness::boot());
         let text = serde_json::to_string(&plan)?;
         let hash = blake3::hash(text.as_bytes()).to_hex().to_string();
-        let begin = Record::Begin { version: VERSION, job, plan: text.len() as u64, hash, source: Box::new(source.clone()), target, since };
-        append(&mut file, std::iter::once(begin).chain(parts(&text).map(|part| Record::Plan { text: part.into() })))?;
-        fs::rename(&part, &paths[0])?;
-        File::open(dir)?.sync_all()?;
-        let file = OpenOptions::new().append(true).open(&paths[0])?;
-        Ok(Self { file, leaves, plan, job, past: Tally::default(), source: source.clone(), paths })
+        let begin = Record::Begin {
+            version: VERSION,
+            job: job.into(),
+            options: options.into(),
+            plan: text.len() as u64,
+            hash,
+            source: Box::new(source.clone()),
+            target,
+            since,
+        };
+        let file = keep::replace(&paths[0], &|_| false, |file| {
+            file.write_all(MAGIC)?;
+            append(file, std::iter::once(begin).chain(parts(&text).map(|part| Record::Plan { text: part.into() })))
+        })?;
+        Ok(Self { file, leaves, plan, job: job.into(), options: options.into(), past: Tally::default(), source: source.clone(), paths })
     }
 
     /// Notes what is on the target, once the leaves before it are safe; the target must have been flushed.
@@ -459,7 +490,7 @@ mod tests {
     }
 
     fn begun(dir: &Path, node: u64) -> Journal {
-        Journal::begin(dir, plan(), node as i64, &witness(), &on(node)).unwrap()
+        Journal::begin(dir, plan(), (&node.to_string(), "{}"), &witness(), &on(node)).unwrap()
     }
 
     fn found(dir: &Path) -> Option<Journal> {
@@ -477,7 +508,7 @@ mod tests {
         journal.file.set_len(whole + torn).unwrap();
         drop(journal);
         let mut again = found(dir.path()).unwrap();
-        assert_eq!((places(&again.past.done), again.job), (vec![(4 << 20, 1 << 20)], 7));
+        assert_eq!((places(&again.past.done), again.job.as_str()), (vec![(4 << 20, 1 << 20)], "7"));
         assert_eq!((again.past.written, again.past.skipped, again.past.seconds), (1, 2, 1.5));
         // What could not be read is believed only of what is done.
         assert_eq!(places(&again.past.lost), [(4 << 20, 512)]);
@@ -518,7 +549,7 @@ mod tests {
                 from: None,
             })
             .collect();
-        let mut journal = Journal::begin(dir.path(), plan.clone(), 1, &witness(), &on(1)).unwrap();
+        let mut journal = Journal::begin(dir.path(), plan.clone(), ("1", "{}"), &witness(), &on(1)).unwrap();
         let each = || (0..100_000u64).map(|at| (at << 20, 512));
         let note = Note { done: each().collect(), lost: each().collect(), patched: each().map(|(at, _)| (at >> 20, [at as u8; 32])).collect() };
         journal.note(&note, (0, 0), 0.0).unwrap();
@@ -549,14 +580,14 @@ mod tests {
     fn drives_with_one_name_keep_a_journal_each() {
         let dir = tempfile::tempdir().unwrap();
         drop((begun(dir.path(), 7), begun(dir.path(), 8)));
-        let mut jobs: Vec<i64> = Journal::peek(dir.path(), "a", "b").unwrap().iter().map(|one| one.job).collect();
+        let mut jobs: Vec<String> = Journal::peek(dir.path(), "a", "b").unwrap().into_iter().map(|one| one.job).collect();
         jobs.sort_unstable();
-        assert_eq!(jobs, [7, 8]);
+        assert_eq!(jobs, ["7", "8"]);
         // Begun anew on one of them, the other's is still there.
-        drop(Journal::begin(dir.path(), plan(), 9, &witness(), &on(7)).unwrap());
-        let mut jobs: Vec<i64> = Journal::peek(dir.path(), "a", "b").unwrap().iter().map(|one| one.job).collect();
+        drop(Journal::begin(dir.path(), plan(), ("9", "{}"), &witness(), &on(7)).unwrap());
+        let mut jobs: Vec<String> = Journal::peek(dir.path(), "a", "b").unwrap().into_iter().map(|one| one.job).collect();
         jobs.sort_unstable();
-        assert_eq!(jobs, [8, 9]);
+        assert_eq!(jobs, ["8", "9"]);
     }
 
     #[test]

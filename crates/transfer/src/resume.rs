@@ -9,12 +9,13 @@ use badger_drive::buffer::Buffer;
 use badger_drive::{Medium, Refusal, Source};
 use badger_layout::Plan;
 use std::collections::BTreeSet;
+use std::hash::{BuildHasher, Hasher, RandomState};
 use std::ops::Range;
 
 /// The last leaves before the place where the run broke off.
 const LAST: u64 = 8;
-/// Leaves of the source spread over everything that was copied.
-const SPREAD: u64 = 8;
+/// Leaves of the source spread over everything that was copied, one anywhere in each part of it.
+const SPREAD: u64 = 4;
 /// Beginnings of volumes that are read again at the most.
 const MOST_BEGINNINGS: usize = 32;
 
@@ -30,6 +31,11 @@ pub struct Again {
 }
 
 impl Again {
+    /// With which chance, in percent, a change of a hundredth of what was copied is noticed by what was read again.
+    pub fn chance(&self) -> u32 {
+        ((1.0 - 0.99f64.powi(self.source as i32)) * 100.0) as u32
+    }
+
     /// The line of evidence.
     pub fn told(&self, from: u64) -> String {
         format!(
@@ -79,7 +85,8 @@ impl Done<'_> {
         let mut out: BTreeSet<u64> = self.last().into_iter().take(LAST as usize / 2).collect();
         out.extend(beginnings.iter().map(|at| at / LEAF).filter(|leaf| has(*leaf)).take(MOST_BEGINNINGS));
         for step in 0..SPREAD.min(total) {
-            let mut place = total * step / SPREAD.min(total);
+            let part = total / SPREAD.min(total);
+            let mut place = total * step / SPREAD.min(total) + chance(step) % part.max(1);
             for (first, count) in &runs {
                 if place < *count {
                     out.insert(first + place);
@@ -90,6 +97,14 @@ impl Done<'_> {
         }
         out
     }
+}
+
+/// A number that nobody can foretell: whoever changes the source between two runs does not know what will be read again.
+fn chance(step: u64) -> u64 {
+    // The standard library seeds this from the system's randomness.
+    let mut hasher = RandomState::new().build_hasher();
+    hasher.write_u64(step);
+    hasher.finish()
 }
 
 /// The leaves that lie whole in a stretch: first and count.

@@ -42,25 +42,26 @@ pub struct Run<'a> {
     pub again: bool,
 }
 
-/// Runs the journal's plan to its end.
+/// Runs the journal's plan to its end. The journal of a run that came to its end is given back: it is removed once the outcome is kept, so that
+/// a run that is killed in between is proved again and not copied again.
 ///
 /// # Errors
 /// A refusal before anything was written: the target is not the one the unfinished run wrote to.
-pub fn start(run: Run) -> Result<Report, Refusal> {
+pub fn start(run: Run) -> Result<(Report, Option<Journal>), Refusal> {
     let Run { source, image, target, mut journal, control, observer, clock, references, again } = run;
     let plan = journal.plan.clone();
     let mut tally = journal.past.clone();
     source.obey(control);
+    target.obey(control);
     let began = clock.now();
     let context = Context { plan: &plan, source: &source, image: &image, target: &target, control, observer, clock: &*clock, began };
     let path = |identity: &badger_drive::Identity| identity.path.display().to_string();
     let mut report = Report::new(path(source.identity()), path(target.identity()));
     report.planned_bytes = plan.bytes();
     report.left_out = plan.left_out.iter().map(|number| left_out(&source, *number)).collect();
-    report.job = journal.job;
     let resumed = tally.done_bytes();
     let reread = if resumed > 0 || tally.copied { Some(resume::check(&context, &journal, &tally)?) } else { None };
-    let standing = source.standing();
+    let (standing, between) = (source.standing(), journal.source.since(&*source));
     let outcome = carry_out(&context, &mut journal, &mut tally, again, &mut report);
     report.read_bytes = tally.done_bytes();
     report.written_bytes += tally.written;
@@ -75,10 +76,20 @@ pub fn start(run: Run) -> Result<Report, Refusal> {
         let cause = if control.is_stopped() { Break::Stopped } else { cause };
         report.outcome = Outcome::Interrupted;
         report.reason = cause.to_string();
-        return Ok(report);
+        return Ok((report, None));
     }
     if let (Some(reread), Some(line)) = (reread, report.proof.first_mut()) {
         line.evidence.push(reread.told(resumed));
+        // What the system does not say of the time between the runs nobody knows.
+        if between != Since::Same {
+            let text = format!(
+                "resumed: whether the source was written to between the runs is not known; {} blocks of 1 MiB of what was copied before were read again and are equal, \
+                 which notices a change of a hundredth of it with a chance of {} %",
+                reread.source,
+                reread.chance()
+            );
+            report.proof.insert(1, Line::new("source", Verdict::NotChecked, text));
+        }
     }
     if let (Some(line), true) = (report.proof.iter_mut().find(|line| line.what == "boot"), references::broken(references).next().is_some()) {
         line.result = Verdict::Fails;
@@ -102,8 +113,7 @@ pub fn start(run: Run) -> Result<Report, Refusal> {
     report.proof.splice(0..0, unsound.map(|text| Line::new("blocks", Verdict::Fails, text)));
     (report.outcome, report.reason) = report.verdict();
     target.announce_table();
-    journal.remove();
-    Ok(report)
+    Ok((report, Some(journal)))
 }
 
 /// How a partition that stayed behind is called.

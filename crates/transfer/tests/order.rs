@@ -104,7 +104,7 @@ fn in_any_order_with_losses_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5)] s
                     came.fetch_add(*len, Ordering::Relaxed);
                 }
             };
-            let report = run::start(Run {
+            let (report, finished) = run::start(Run {
                 source: source.clone(),
                 image,
                 target,
@@ -116,6 +116,7 @@ fn in_any_order_with_losses_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5)] s
                 again: false,
             })
             .unwrap();
+            finished.into_iter().for_each(Journal::remove);
             late += came.load(Ordering::Relaxed);
             assert!(matches!(report.outcome, Outcome::Proved | Outcome::Interrupted), "{:?} {} {:?}", report.outcome, report.reason, report.proof);
             report.outcome == Outcome::Proved

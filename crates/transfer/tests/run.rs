@@ -249,7 +249,7 @@ fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 
         let clock: Arc<dyn Clock> = place.workshop.sim_clock.clone();
         let target = Target::rehearse(medium.clone());
         let image = Image::plain(&source, &journal.plan);
-        let report = run::start(Run {
+        let (report, finished) = run::start(Run {
             source: source.clone(),
             image,
             target,
@@ -261,6 +261,7 @@ fn after_any_loss_of_power_it_ends_the_same(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 
             again: false,
         })
         .unwrap();
+        finished.into_iter().for_each(Journal::remove);
         durable = medium.take();
         if report.outcome == Outcome::Proved {
             break;

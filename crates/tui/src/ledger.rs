@@ -37,7 +37,7 @@ pub fn outcome(row: &JobRow) -> (&'static str, Mean, String) {
         Some("proved") => ("●", Mean::Good, "proved".into()),
         Some("interrupted") => ("◐", Mean::Mind, "interrupted".into()),
         Some("incomplete") => ("╳", Mean::Lost, "incomplete".into()),
-        Some("finished") => ("◆", Mean::Stop, "proof failed".into()),
+        Some("finished") => ("◆", Mean::Stop, "not proved".into()),
         Some(other) => ("○", Mean::Quiet, other.into()),
         None if row.started.is_some() => ("◐", Mean::Mind, "unfinished".into()),
         None => ("○", Mean::Quiet, "planned".into()),

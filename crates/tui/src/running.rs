@@ -106,7 +106,7 @@ impl Progress {
             }
             Event::Kept { done } => self.kept = *done,
             // Files are of another engine, which has no surface.
-            Event::File { .. } => {}
+            Event::File { .. } | Event::Unreadable { .. } => {}
         }
     }
 

@@ -218,14 +218,47 @@ impl Fault {
     }
 }
 
+/// Bytes of the longest description.
+const MOST_TEXT: u64 = 1 << 20;
+/// No time, pace or chance is greater, and no sector lies further on.
+const MOST_NUMBER: f64 = 1e9;
+const MOST_SECTOR: i64 = 1 << 50;
+
+/// The first number that no drive has: neither a number nor finite, below zero, or beyond anything.
+fn impossible(value: &toml::Value, name: &str) -> Option<String> {
+    match value {
+        toml::Value::Float(number) if !(0.0..=MOST_NUMBER).contains(number) => Some(format!("{name} = {number}: it is from 0 to {MOST_NUMBER}")),
+        toml::Value::Integer(number) if name != "seed" && !(0..=MOST_SECTOR).contains(number) => {
+            Some(format!("{name} = {number}: it is from 0 to {MOST_SECTOR}"))
+        }
+        toml::Value::Array(all) => all.iter().find_map(|value| impossible(value, name)),
+        toml::Value::Table(all) => all.iter().find_map(|(name, value)| impossible(value, name)),
+        _ => None,
+    }
+}
+
 /// Reads a description; the backing path in it is made absolute.
 ///
 /// # Errors
 /// What the system says, or what is wrong in the text and where.
 pub fn describe(path: &Path) -> io::Result<Description> {
+    let meta = std::fs::metadata(path)?;
+    if !meta.is_file() || meta.len() > MOST_TEXT {
+        return Err(io::Error::new(
+            io::ErrorKind::InvalidData,
+            format!("a description is a text of at most {MOST_TEXT} bytes, and this one has {}", meta.len()),
+        ));
+    }
     let text = std::fs::read_to_string(path)?;
+    let bad = |text: String| io::Error::new(io::ErrorKind::InvalidData, text);
+    if let Some(wrong) = toml::from_str::<toml::Table>(&text).ok().and_then(|table| impossible(&toml::Value::Table(table), "")) {
+        return Err(bad(wrong));
+    }
     let mut description: Description =
         toml::from_str(&text).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error.to_string().trim_end().to_string()))?;
+    if description.pace.is_some_and(|pace| pace.read_mb_s <= 0.0 || pace.write_mb_s <= 0.0) {
+        return Err(bad("a pace of nothing a second: no drive is that slow".into()));
+    }
     let part = &description.identity;
     for sector in [part.logical_sector, part.physical_sector] {
         if sector != 512 && sector != 4096 {

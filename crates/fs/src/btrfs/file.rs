@@ -66,6 +66,9 @@ fn part(start: u64, item: &[u8]) -> Result<Part> {
         Some(3) => Some(Packing::Zstd),
         _ => return Err(Finding::new("btrfs-packing", "it is packed in a way that is not known here")),
     };
+    if item.len() < 21 {
+        return Err(damaged("an extent is shorter than any"));
+    }
     if item[17..20] != [0; 3] {
         return Err(Finding::new("btrfs-packing", "it is encrypted, or encoded in a way that is not known here"));
     }

@@ -31,10 +31,14 @@ const NAMED: u8 = 84;
 const ENTRY: u8 = 96;
 const TREE: u8 = 132;
 const ABOVE: u8 = 144;
+/// What a subvolume holds for each that lies in it (`ROOT_REF`).
+const BELOW: u8 = 156;
+/// The number by which a folder is named that has nothing in it: that of a place in the list of subvolumes which none has.
+const NOTHING: u64 = (1 << (64 - NUMBER_BITS)) - 1;
 /// The first inode of a subvolume is its top.
 const TOPMOST: u64 = 256;
 /// So many subvolumes are held, and inodes have numbers below this: both together name a file.
-const MOST_TREES: usize = 1 << 16;
+const MOST_TREES: usize = (1 << 16) - 1;
 const NUMBER_BITS: u32 = 48;
 /// Entries of one directory.
 const MOST_ENTRIES: usize = 16 << 20;
@@ -133,6 +137,13 @@ impl Btrfs {
         found.ok_or_else(|| Finding::new("btrfs-inode", "there is no such subvolume"))
     }
 
+    /// Whether a subvolume lies under this name in a folder of that very subvolume. A snapshot keeps the names of the subvolumes that lay in
+    /// what it is a snapshot of, and not these: its systems show an empty folder there.
+    fn lies_in(&self, child: u64, (tree, folder): (u64, u64), name: &[u8]) -> Result<bool> {
+        let found = self.trees.find(self.trees.sb.root, (tree, BELOW, child))?;
+        Ok(found.is_some_and(|item| item.len() >= 18 && le64(&item, 0) == folder && item.get(18..18 + usize::from(le16(&item, 16))) == Some(name)))
+    }
+
     fn inode(&self, id: u64) -> Result<Inode> {
         let (tree, root, number) = self.parted(id)?;
         let item = self.trees.find(root, (number, INODE, 0))?.filter(|item| item.len() >= 160);
@@ -140,6 +151,9 @@ impl Btrfs {
     }
 
     fn node_of(&self, id: u64) -> Result<Node> {
+        if id >> NUMBER_BITS == NOTHING {
+            return Ok(Node { id, mode: Some(0o755), ..Node::plain(NodeKind::Directory, 0, None) });
+        }
         let inode = self.inode(id)?;
         let (kind, what) = match inode.mode() >> 12 & 15 {
             4 => (NodeKind::Directory, None),
@@ -207,6 +221,9 @@ impl Tree for Btrfs {
 
     fn list(&self, directory: &Node) -> Listing {
         let (mut listing, mut found) = (Listing::default(), Vec::new());
+        if directory.id >> NUMBER_BITS == NOTHING {
+            return listing;
+        }
         let (tree, root, number) = match self.parted(directory.id) {
             Ok(parted) => parted,
             Err(finding) => return finding.into(),
@@ -217,7 +234,14 @@ impl Tree for Btrfs {
         let read = self.trees.each(root, ((number, ENTRY, 0), (number, ENTRY, u64::MAX)), &mut |_, item| {
             for (to, kind, name, _) in names(item) {
                 // A subvolume stands where a folder would.
-                let id = if kind == TREE { self.id(to, TOPMOST) } else { self.id(tree, to) };
+                let id = match kind {
+                    TREE => match self.lies_in(to, (tree, number), name) {
+                        Ok(true) => self.id(to, TOPMOST),
+                        Ok(false) => Ok(NOTHING << NUMBER_BITS | to & ((1 << NUMBER_BITS) - 1)),
+                        Err(finding) => Err(finding),
+                    },
+                    _ => self.id(tree, to),
+                };
                 match id {
                     Ok(id) => found.push((id, Name::from_bytes(name))),
                     Err(finding) => listing.findings.push(Finding { text: format!("{}: {}", escaped(name), finding.text), ..finding }),

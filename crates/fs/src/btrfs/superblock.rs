@@ -141,6 +141,7 @@ fn recognise(stretch: &Stretch, _head: &[u8]) -> Option<Recognised> {
         }
         Ok(found) if found.copied => {
             volume.state = State::Damaged;
+            volume.copied = stretch.read(PLACES[0], SIZE).is_some_and(|block| &block[64..72] != b"_BHRfS_M");
             volume.problems.push("its super block is damaged; a copy of it is used".into());
         }
         Ok(found) if found.waits => volume.state = State::Dirty,

@@ -11,7 +11,9 @@ mod survey;
 use crate::cached::Cached;
 use crate::content::{Content, FileMap, Form};
 use crate::finding::{Finding, Result};
-use crate::node::{Entry, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Time, packed_seconds, push_piece};
+use crate::node::{
+    Entry, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Time, Turn, cut_pieces, first_repeated, packed_seconds, push_piece,
+};
 use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
 use crate::tree::{Origin, Tree, Volume};
@@ -150,30 +152,48 @@ impl ExFat {
 
     /// The clusters from the first on, up to `most` bytes.
     fn chain(&self, place: Place, most: u64) -> Result<Vec<Piece>> {
+        match self.chain_up_to(place, most) {
+            (pieces, None) => Ok(pieces),
+            (_, Some(finding)) => Err(finding),
+        }
+    }
+
+    /// The same as far as it is sound, and what is wrong behind that.
+    fn chain_up_to(&self, place: Place, most: u64) -> (Vec<Piece>, Option<Finding>) {
         let mut pieces = Vec::new();
-        let (mut cluster, mut len, mut steps) = (place.first, 0u64, 0u32);
+        let walked = self.follow_chain(place, most, &mut pieces);
+        let loops = || Finding::new("exfat-chain-loop", format!("the chain from cluster {} comes back to itself", place.first));
+        // A circle may be longer than the file is.
+        match first_repeated(&pieces) {
+            Some(at) => (cut_pieces(pieces, at), Some(loops())),
+            None => (pieces, walked.err().map(|broken| broken.unwrap_or_else(loops))),
+        }
+    }
+
+    /// Notes pieces up to the end, or up to what is wrong: `None` where the chain comes back to itself.
+    fn follow_chain(&self, place: Place, most: u64, pieces: &mut Vec<Piece>) -> std::result::Result<(), Option<Finding>> {
+        let (mut cluster, mut len, mut turn) = (place.first, 0u64, Turn::default());
         while len < most {
             if !(2..self.clusters + 2).contains(&cluster) {
-                return Err(Finding::new("exfat-chain", format!("a chain leads to cluster {cluster}, which there is none of")));
+                return Err(Some(Finding::new("exfat-chain", format!("a chain leads to cluster {cluster}, which there is none of"))));
             }
-            steps += 1;
-            if steps > self.clusters {
-                return Err(Finding::new("exfat-chain-loop", format!("the chain from cluster {} comes back to itself", place.first)));
+            if turn.comes_back(cluster) {
+                return Err(None);
             }
-            push_piece(&mut pieces, Some(self.heap + u64::from(cluster - 2) * self.cluster), self.cluster);
+            push_piece(pieces, Some(self.heap + u64::from(cluster - 2) * self.cluster), self.cluster);
             len += self.cluster;
             if place.contiguous {
                 cluster += 1;
                 continue;
             }
             let mut next = [0; 4];
-            self.volume.read_into(self.table + u64::from(cluster) * 4, &mut next)?;
+            self.volume.read_into(self.table + u64::from(cluster) * 4, &mut next).map_err(Some)?;
             match le32(&next, 0) {
                 0xffff_ffff => break,
                 value => cluster = value,
             }
         }
-        Ok(pieces)
+        Ok(())
     }
 
     /// The entry of a complete set of 32-byte parts; `None` where the set is no file.
@@ -233,10 +253,11 @@ impl ExFat {
             return Ok(FileMap::held(Vec::new()));
         }
         let valid = file.place.valid;
-        let mut pieces = if valid > 0 { self.chain(file.place, valid)? } else { Vec::new() };
+        let (mut pieces, wrong) = if valid > 0 { self.chain_up_to(file.place, valid) } else { (Vec::new(), None) };
         let held: u64 = pieces.iter().map(|piece| piece.len).sum();
         if held < valid {
-            return Err(Finding::new("exfat-chain-short", format!("the chain ends after {held} of {valid} bytes")));
+            let short = || Finding::new("exfat-chain-short", format!("the chain ends after {held} of {valid} bytes"));
+            return Ok(FileMap::new(file.size, pieces, Form::Plain).torn(held, wrong.unwrap_or_else(short)));
         }
         if let Some(last) = pieces.last_mut() {
             last.len -= held - valid;

@@ -95,6 +95,7 @@ fn recognise(stretch: &Stretch, _head: &[u8]) -> Option<Recognised> {
     let state = le16(bytes, 58);
     if found.copied.is_some() {
         volume.state = State::Damaged;
+        volume.copied = true;
         volume.problems.push("its super block is damaged; a copy of it is used".into());
     } else if state & 2 != 0 {
         volume.state = State::Damaged;

@@ -10,7 +10,9 @@ mod survey;
 use crate::cached::Cached;
 use crate::content::{Content, FileMap, Form};
 use crate::finding::{Finding, Result};
-use crate::node::{Entry, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Time, packed_seconds, push_piece};
+use crate::node::{
+    Entry, Listing, Name, Node, NodeKind, Piece, Place, Resolution, Time, Turn, cut_pieces, first_repeated, packed_seconds, push_piece,
+};
 use crate::resize::{Bounds, View, Wanted};
 use crate::survey::Survey;
 use crate::tree::{Origin, Tree, Volume};
@@ -120,22 +122,41 @@ impl Fat {
 
     /// The chain from a cluster on as pieces, `most` bytes at the most.
     fn chain(&self, first: u32, most: u64) -> Result<Vec<Piece>> {
+        match self.chain_up_to(first, most) {
+            (pieces, None) => Ok(pieces),
+            (_, Some(finding)) => Err(finding),
+        }
+    }
+
+    /// The same as far as it is sound, and what is wrong behind that.
+    fn chain_up_to(&self, first: u32, most: u64) -> (Vec<Piece>, Option<Finding>) {
         let mut pieces: Vec<Piece> = Vec::new();
-        let (mut next, mut len, mut steps) = (Some(first), 0, 0u64);
-        while let Some(cluster) = next.filter(|_| len < most) {
+        let (mut next, mut len, mut turn) = (Some(first), 0, Turn::default());
+        let wrong = loop {
+            let Some(cluster) = next.filter(|_| len < most) else { break None };
             if !(2..self.clusters + 2).contains(&cluster) {
-                return Err(Finding::new("fat-chain", format!("a chain starts at cluster {cluster}, which there is none of")));
+                break Some(Finding::new("fat-chain", format!("a chain starts at cluster {cluster}, which there is none of")));
             }
-            steps += 1;
-            if steps > u64::from(self.clusters) {
-                return Err(Finding::new("fat-chain-loop", format!("the chain from cluster {first} comes back to itself")));
+            if turn.comes_back(cluster) {
+                break Some(self.loops(first));
             }
             let at = self.data + u64::from(cluster - 2) * self.cluster;
             push_piece(&mut pieces, Some(at), self.cluster);
             len += self.cluster;
-            next = if len < most { self.next(cluster)? } else { None };
+            next = match if len < most { self.next(cluster) } else { Ok(None) } {
+                Ok(next) => next,
+                Err(finding) => break Some(finding),
+            };
+        };
+        // A circle may be longer than the file is.
+        match first_repeated(&pieces) {
+            Some(at) => (cut_pieces(pieces, at), Some(self.loops(first))),
+            None => (pieces, wrong),
         }
-        Ok(pieces)
+    }
+
+    fn loops(&self, first: u32) -> Finding {
+        Finding::new("fat-chain-loop", format!("the chain from cluster {first} comes back to itself"))
     }
 
     fn directory_pieces(&self, directory: &Node) -> Result<Vec<Piece>> {
@@ -254,10 +275,11 @@ impl Fat {
         if file.size == 0 || file.id == 0 {
             return Ok(FileMap::held(Vec::new()));
         }
-        let mut pieces = self.chain(file.place.first, file.size)?;
+        let (mut pieces, wrong) = self.chain_up_to(file.place.first, file.size);
         let held: u64 = pieces.iter().map(|piece| piece.len).sum();
         if held < file.size {
-            return Err(Finding::new("fat-chain-short", format!("the chain ends after {held} of {} bytes", file.size)));
+            let short = || Finding::new("fat-chain-short", format!("the chain ends after {held} of {} bytes", file.size));
+            return Ok(FileMap::new(file.size, pieces, Form::Plain).torn(held, wrong.unwrap_or_else(short)));
         }
         if let Some(last) = pieces.last_mut() {
             last.len -= held - file.size;

@@ -5,7 +5,7 @@ use badger_drive::field::le16;
 /// Clusters that lie behind each other: the first one (`None` for a hole), and how many.
 pub(super) type Run = (Option<u64>, u64);
 
-/// The runs of a non-resident attribute.
+/// The runs of a non-resident attribute, up to the first that is damaged.
 pub(super) fn runs(attribute: &[u8]) -> Vec<Run> {
     let mut out = Vec::new();
     let mut at = le16(attribute, 32) as usize;
@@ -24,7 +24,11 @@ pub(super) fn runs(attribute: &[u8]) -> Vec<Run> {
             break;
         }
         cluster = cluster.wrapping_add(delta);
-        out.push(((jump > 0 && cluster >= 0).then_some(cluster as u64), count as u64));
+        // In front of the volume nothing lies: what such a run stands for is not known, and no hole.
+        if jump > 0 && cluster < 0 {
+            break;
+        }
+        out.push(((jump > 0).then_some(cluster as u64), count as u64));
         at += 1 + len + jump;
     }
     out

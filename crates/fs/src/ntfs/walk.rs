@@ -267,8 +267,17 @@ impl Ntfs {
             }
         }
         let encrypted = flags & 0x4000 != 0;
+        // What a list does not reach although it was written is not known.
+        let reach: u64 = pieces.iter().map(|piece| piece.len).sum();
+        let torn = (reach < written.min(size)).then(|| {
+            Finding::new("ntfs-runs", format!("record {number}: its run list ends after {reach} of {size} bytes, what stands behind is not known"))
+        });
+        let torn = |map: FileMap| match torn {
+            Some(why) => map.torn(reach, why),
+            None => map,
+        };
         if flags & 1 != 0 && (1..=8).contains(&unit) {
-            return Ok(Opened { content: FileMap::new(size, pieces, Form::Units(self.cluster << unit)), encrypted });
+            return Ok(Opened { content: torn(FileMap::new(size, pieces, Form::Units(self.cluster << unit))), encrypted });
         }
         // What was set aside but never written reads as zero.
         let (mut clipped, mut at) = (Vec::new(), 0);
@@ -283,7 +292,7 @@ impl Ntfs {
         if held < size {
             push_piece(&mut clipped, None, size - held);
         }
-        Ok(Opened { content: FileMap::new(size, clipped, Form::Plain), encrypted })
+        Ok(Opened { content: torn(FileMap::new(size, clipped, Form::Plain)), encrypted })
     }
 
     /// Opens a stream for reading by name.

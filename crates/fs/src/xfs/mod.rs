@@ -16,6 +16,8 @@ use superblock::{Log, SuperBlock, is_right};
 
 /// Names of directories lie in front of this byte of them; behind it is what finds them faster.
 const NAMES_END: u64 = 32 << 30;
+/// Bytes in which the longest link lies with its heads, whatever the blocks.
+const MOST_LINK: u64 = 128 << 10;
 /// A directory is not read further than this.
 const MOST_DIRECTORY: u64 = 256 << 20;
 /// Levels of a tree of extents.
@@ -321,6 +323,10 @@ impl Xfs {
             let len = usize::try_from(directory.size()).unwrap_or(usize::MAX);
             return self.short_names(fork.bytes.get(..len).unwrap_or(fork.bytes), found);
         }
+        if directory.size() > MOST_DIRECTORY && directory.size() <= NAMES_END {
+            let text = format!("a folder of {} bytes is listed up to {MOST_DIRECTORY}; the names behind that are missing", directory.size());
+            listing.findings.push(Finding::new("xfs-directory", text));
+        }
         let size = directory.size().min(MOST_DIRECTORY).min(NAMES_END).min(self.volume.len()).next_multiple_of(self.sb.directory);
         let content = FileMap::new(size, self.pieces(directory, &fork)?, Form::Plain);
         if content.pieces().len() > 1 {
@@ -404,20 +410,18 @@ impl Tree for Xfs {
             let count = self.map_of(&inode)?.read(&self.volume, 0, &mut bytes)?;
             return Ok(Name::from_bytes(&bytes[..count]));
         }
-        // Each block has a head that says how much of the name it holds.
+        // Each extent has a head that says how much of the name it holds; no name needs more than a few blocks.
         let mut out = Vec::new();
         for extent in self.extents(&inode, &fork)? {
-            for block in 0..extent.count {
-                let place = extent.at.map(|at| at + block * self.sb.block);
-                let bytes = self.volume.read(place.unwrap_or(u64::MAX), self.sb.block as usize)?;
-                let len = be32(&bytes, 8) as usize;
-                let part =
-                    bytes.get(56..56 + len.min(size)).filter(|_| len > 0 && &bytes[..4] == b"XSLM" && self.is_whole(&bytes, 12, (32, inode.number)));
-                out.extend(part.ok_or_else(|| Finding::new("xfs-link", "where the link leads is damaged"))?);
-                if out.len() >= size {
-                    out.truncate(size);
-                    return Ok(Name::from_bytes(&out));
-                }
+            let len = extent.count.saturating_mul(self.sb.block).min(MOST_LINK);
+            let bytes = self.volume.read(extent.at.unwrap_or(u64::MAX), len as usize)?;
+            let len = be32(&bytes, 8) as usize;
+            let part =
+                bytes.get(56..56 + len.min(size)).filter(|_| len > 0 && &bytes[..4] == b"XSLM" && self.is_whole(&bytes, 12, (32, inode.number)));
+            out.extend(part.ok_or_else(|| Finding::new("xfs-link", "where the link leads is damaged"))?);
+            if out.len() >= size {
+                out.truncate(size);
+                return Ok(Name::from_bytes(&out));
             }
         }
         Err(Finding::new("xfs-link", "where the link leads is cut off"))

@@ -53,6 +53,20 @@ pub(super) struct Lock {
 pub(super) struct Keys {
     cipher: XChaCha20Poly1305,
     hash: [u8; 32],
+    /// The BLAKE3 of the head, which is not locked: each locked record is proved together with it.
+    head: [u8; 32],
+}
+
+impl Keys {
+    /// The same for an image with this head.
+    pub fn bound_to(self, head: &[u8]) -> Self {
+        Self { head: *blake3::hash(head).as_bytes(), ..self }
+    }
+
+    /// What a locked payload is proved together with.
+    fn front(&self, header: &Header) -> Vec<u8> {
+        [&header.encode()[..HEADER - 4], &self.head].concat()
+    }
 }
 
 /// Random bytes of the system.
@@ -73,12 +87,12 @@ impl Lock {
     }
 
     /// The keys by a passphrase.
-    pub fn open(&self, passphrase: &Passphrase) -> Result<Keys> {
+    pub fn open(&self, passphrase: &Passphrase, head: &[u8]) -> Result<Keys> {
         let (keys, check) = self.derive(passphrase)?;
         if check != self.check {
             return Err(Wrong::new("the passphrase is not the right one"));
         }
-        Ok(keys)
+        Ok(keys.bound_to(head))
     }
 
     fn derive(&self, passphrase: &Passphrase) -> Result<(Keys, String)> {
@@ -92,7 +106,7 @@ impl Lock {
         Argon2::new(Algorithm::Argon2id, Version::V0x13, params).hash_password_into(passphrase.0.as_bytes(), &salt, &mut out).map_err(|_| odd())?;
         let cipher = XChaCha20Poly1305::new_from_slice(&out[..32]).map_err(|_| odd())?;
         let hash = out[32..64].try_into().map_err(|_| odd())?;
-        Ok((Keys { cipher, hash }, hex::encode(&out[64..])))
+        Ok((Keys { cipher, hash, head: [0; 32] }, hex::encode(&out[64..])))
     }
 }
 
@@ -114,8 +128,8 @@ pub(super) fn seal(keys: Option<&Keys>, header: Header, bytes: &[u8], level: i32
     };
     header.len = (NONCE + plain.len() + TAG) as u32;
     let nonce = random::<NONCE>()?;
-    let (front, mut out) = (header.encode(), nonce.to_vec());
-    let payload = Payload { msg: &plain, aad: &front[..HEADER - 4] };
+    let (front, mut out) = (keys.front(&header), nonce.to_vec());
+    let payload = Payload { msg: &plain, aad: &front };
     out.extend(keys.cipher.encrypt(XNonce::from_slice(&nonce), payload).map_err(|_| Wrong::new("a payload could not be locked"))?);
     Ok((header, out))
 }
@@ -164,8 +178,8 @@ pub(super) fn unseal(keys: Option<&Keys>, header: &Header, stored: Vec<u8>) -> R
     let plain = if header.locked {
         let keys = keys.ok_or_else(|| Wrong::new("it is locked, and no passphrase was given"))?;
         let (nonce, locked) = stored.split_at_checked(NONCE).ok_or_else(broken)?;
-        let front = header.encode();
-        let payload = Payload { msg: locked, aad: &front[..HEADER - 4] };
+        let front = keys.front(header);
+        let payload = Payload { msg: locked, aad: &front };
         keys.cipher.decrypt(XNonce::from_slice(nonce), payload).map_err(|_| broken())?
     } else if keys.is_some() {
         // Somebody put it there who has no key.

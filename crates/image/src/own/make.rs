@@ -6,15 +6,16 @@ use super::read::Image;
 use super::record::{Header, What};
 use super::scan;
 use super::shelf::{self, Files, Pipe, Store, Volumes};
-use super::write::{Head, Index, Known, PageAt, Writer};
+use super::write::{Head, Known, PageAt, Writer};
 use super::{CHUNK, GROUP};
 use crate::layer::{Result, Wrong};
 use badger_drive::buffer::{Buffer, Pool, is_zero};
 use badger_drive::clock::Clock;
 use badger_drive::reads::{Got, Reads};
-use badger_drive::{Control, Event, Extents, Geometry, Observer, Outcome, Phase, Source};
+use badger_drive::{Control, Event, Extents, Geometry, Observer, Outcome, Phase, Since, Source};
 use std::collections::BTreeMap;
 use std::fs::File;
+use std::hash::{BuildHasher, Hasher, RandomState};
 use std::io::Write;
 use std::ops::Range;
 use std::path::Path;
@@ -80,6 +81,8 @@ pub struct Made {
     pub lost: Vec<(u64, u64)>,
     /// Over all.
     pub hash: [u8; 32],
+    /// What became of the drive between the runs, where this one continues an earlier one.
+    pub between: Option<Since>,
 }
 
 /// A stretch of the drive on its way.
@@ -134,13 +137,13 @@ impl From<Wrong> for Break {
 /// Why nothing was begun.
 pub fn make(making: &Making, onto: Onto, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> std::io::Result<Made> {
     let wrong = |wrong: Wrong| std::io::Error::other(wrong.to_string());
-    let Begun { mut writer, shared, from } = begin(making, onto, control, clock).map_err(wrong)?;
+    let Begun { mut writer, shared, from, between } = begin(making, onto, control, clock).map_err(wrong)?;
     let size = making.source.geometry().size_bytes;
     let left = runs(making.needed, from * CHUNK, size);
     let total: u64 = runs(making.needed, 0, size).iter().map(|run| run.end - run.start).sum();
     let ahead: u64 = left.iter().map(|run| run.end - run.start).sum();
     observer.event(&Event::Phase { phase: Phase::Copy, total, done: total - ahead, files: None });
-    let mut made = Made { read_bytes: total - ahead, lost: writer.lost_so_far(), ..Made::default() };
+    let mut made = Made { read_bytes: total - ahead, lost: writer.lost_so_far(), between, ..Made::default() };
     let outcome = run(&shared, &mut writer, &left, observer, &mut made);
     made.stored_bytes = writer.stored;
     match outcome {
@@ -165,6 +168,8 @@ struct Begun<'a> {
     shared: Shared<'a>,
     /// The first chunk that is still to be read.
     from: u64,
+    /// What became of the drive since an earlier run.
+    between: Option<Since>,
 }
 
 /// An image that another one goes on from.
@@ -209,8 +214,8 @@ fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'
         clock,
     };
     if let (Onto::File(path, split), true) = (&onto, making.resume) {
-        let (writer, keys, known, from) = resume(path, *split, making)?;
-        return Ok(Begun { writer, shared: shared(keys, known, parent), from });
+        let (writer, keys, known, from, since) = resume(path, *split, making)?;
+        return Ok(Begun { writer, shared: shared(keys, known, parent), from, between: Some(since) });
     }
     // One that goes on from another has its keys, so that equal chunks have equal hashes.
     let (lock, keys) = match (&parent, making.passphrase) {
@@ -220,13 +225,15 @@ fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'
     };
     let name = |path: &Path| path.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let head = Head {
-        version: 1,
+        version: 2,
         id: hex::encode(crypt::random::<16>()?),
         size: geometry.size_bytes,
         logical: geometry.logical_sector,
         physical: geometry.physical_sector,
         drive: Head::drive_of(&making.source.key()),
         sparing: making.sparing,
+        standing: making.source.standing(),
+        boot: badger_drive::witness::boot(),
         parent: parent.as_ref().zip(making.parent).map(|(parent, path)| (parent.head().id.clone(), name(path))),
         lock,
     };
@@ -234,8 +241,9 @@ fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'
         Onto::File(path, split) => Box::new(Files::create(path, split).map_err(|error| Wrong::new(format!("{}: {error}", path.display())))?),
         Onto::Pipe(out) => Box::new(Pipe::new(out)),
     };
+    let keys = keys.map(|keys| Ok::<_, Wrong>(keys.bound_to(&head.text()?))).transpose()?;
     let writer = Writer::begin(store, &head, keys.clone(), making.sparing)?;
-    Ok(Begun { writer, shared: shared(keys, Known::default(), parent), from: 0 })
+    Ok(Begun { writer, shared: shared(keys, Known::default(), parent), from: 0, between: None })
 }
 
 /// Takes an image away that was broken off, with all its volumes.
@@ -246,8 +254,11 @@ pub fn give_up(path: &Path, passphrase: Option<&Passphrase>) -> std::io::Result<
     shelf::remove(path, || Image::open(path, passphrase).map(|image| image.shown().whole))
 }
 
+/// An image that is written on: its keys, what is in it, the next chunk, and what became of the drive meanwhile.
+type Resumed = (Writer, Option<Keys>, Known, u64, Since);
+
 /// Goes on behind the last page that was written whole.
-fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<(Writer, Option<Keys>, Known, u64)> {
+fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<Resumed> {
     let failed = |error: std::io::Error| Wrong::new(format!("{}: {error}", path.display()));
     let held = File::open(path).map_err(failed)?;
     shelf::alone(&held).map_err(failed)?;
@@ -263,6 +274,9 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<(Writer, O
     if before.head().sparing != making.sparing || before.head().lock.is_some() != making.passphrase.is_some() {
         return Err(Wrong::new("it was begun with another choice of what is in use, or of a lock: give the same, or begin anew"));
     }
+    if between(&before, making.source) == Since::Written {
+        return Err(Wrong::new("the drive was written to since it was begun: take the image away and begin again"));
+    }
     let below = making.parent.map(|path| Image::opened(path, making.passphrase)).transpose()?;
     if before.head().parent.as_ref().map(|(id, _)| id) != below.as_ref().map(|below| &below.head().id) {
         return Err(Wrong::new("it was begun to go on from another image, or from none: give the same, or begin anew"));
@@ -274,7 +288,7 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<(Writer, O
     if found.damage.iter().any(|damage| damage.at < found.pages_end) {
         return Err(Wrong::new("it is damaged in the middle: take it away and begin anew"));
     }
-    let (mut index, mut known, mut lost) = (Index { sparing: making.sparing, ..Index::default() }, Known::default(), Extents::new());
+    let (mut pages, mut known, mut lost) = (Vec::new(), Known::default(), Extents::new());
     for (group, (at, copy)) in &found.pages {
         let (entries, gone, hash) = before.page_again(*group)?;
         // The drive must still hold what was read of it: some chunks of each group are looked at again.
@@ -288,23 +302,38 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<(Writer, O
             }
         }
         gone.into_iter().for_each(|(start, len)| lost.set(start..start + len, ()));
-        index.pages.push(PageAt { group: *group, at: *at, copy: *copy, hash });
+        pages.push(PageAt { group: *group, at: *at, copy: *copy, hash });
     }
     let from = found.pages.last_key_value().map_or(0, |(group, _)| (group + 1) * GROUP);
     let store = Files::resume(path, found.pages_end, split, held).map_err(failed)?;
     let keys = before.keys().cloned();
-    let head = before.first_record()?;
-    Ok((Writer::over(Box::new(store), head, keys.clone(), index, lost), keys, known, from))
+    let (head, text, since) = (before.first_record()?, before.head_text()?, between(&before, making.source));
+    Ok((Writer::over(Box::new(store), (head, &text), keys.clone(), (making.sparing, pages), lost), keys, known, from, since))
 }
 
-/// Chunks of a group that are looked at again before an image is gone on with; of many groups only some are.
+/// What became of the drive since an image was begun.
+fn between(before: &Image, source: &Source) -> Since {
+    let head = before.head();
+    badger_drive::witness::since(&head.standing, &head.boot, &source.standing())
+}
+
+/// Chunks of a group that are read again before an image is resumed, anywhere in it; of many groups only some are.
 const LOOKED_AT: usize = 2;
 const EVERY: u64 = 16;
+
+/// A number below `most` that nobody can foretell.
+fn chance(turn: u64, most: usize) -> usize {
+    // The standard library seeds this from the system's randomness.
+    let mut hasher = RandomState::new().build_hasher();
+    hasher.write_u64(turn);
+    (hasher.finish() % most.max(1) as u64) as usize
+}
 
 fn still_holds(source: &Source, keys: Option<&Keys>, group: u64, entries: &[Entry]) -> bool {
     let size = source.geometry().size_bytes;
     let data = entries.iter().enumerate().filter_map(|(at, entry)| if let Entry::Data(held) = entry { Some((at as u64, held)) } else { None });
-    let mut looked = data.step_by(GROUP as usize / 3).take(LOOKED_AT);
+    let data: Vec<_> = data.collect();
+    let mut looked = (0..LOOKED_AT.min(data.len())).map(|turn| data[chance(group << 8 | turn as u64, data.len())]);
     looked.all(|(at, held)| {
         let start = (group * GROUP + at) * CHUNK;
         let mut bytes = vec![0; CHUNK.min(size.saturating_sub(start)) as usize];
@@ -452,7 +481,9 @@ fn pack(shared: &Shared, pieces: &Mutex<Receiver<(u64, Piece)>>, out: &SyncSende
             Piece::Zero { first, count } => Gone::Zero { first, count },
             Piece::Data { first, len, buffer, lost } => {
                 let level = shared.level.load(Ordering::Relaxed);
-                let chunks = buffer[..len].chunks(CHUNK as usize).zip(first..).map(|(bytes, chunk)| packed(shared, chunk, bytes, level)).collect();
+                let holed = |chunk: u64| lost.iter().any(|(start, len)| *start < (chunk + 1) * CHUNK && start + len > chunk * CHUNK);
+                let chunks = buffer[..len].chunks(CHUNK as usize).zip(first..);
+                let chunks = chunks.map(|(bytes, chunk)| packed(shared, (chunk, holed(chunk)), bytes, level)).collect();
                 shared.pool.give(buffer);
                 Gone::Data { first, len, chunks, lost }
             }
@@ -463,7 +494,7 @@ fn pack(shared: &Shared, pieces: &Mutex<Receiver<(u64, Piece)>>, out: &SyncSende
     }
 }
 
-fn packed(shared: &Shared, chunk: u64, bytes: &[u8], level: i32) -> Packed {
+fn packed(shared: &Shared, (chunk, holed): (u64, bool), bytes: &[u8], level: i32) -> Packed {
     if is_zero(bytes) {
         return Packed::Zero;
     }
@@ -477,7 +508,7 @@ fn packed(shared: &Shared, chunk: u64, bytes: &[u8], level: i32) -> Packed {
     if let Some(held) = shared.known.read().expect("index lock").find(&hash) {
         return Packed::There(held);
     }
-    let header = Header { what: What::Chunk, packed: false, locked: false, number: chunk, len: 0, whole: 0, hash };
+    let header = Header { what: What::Chunk, packed: false, locked: false, holed, number: chunk, len: 0, whole: 0, hash };
     match crypt::seal(shared.keys.as_ref(), header, bytes, level) {
         Ok((header, payload)) => Packed::New(header, payload),
         // Only a system without random bytes comes here; the writer finds that the chunk is none.

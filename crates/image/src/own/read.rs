@@ -5,7 +5,7 @@ use super::entry::{Entry, Held};
 use super::record::{HEADER, Header, What};
 use super::scan::{self, Damage, Found};
 use super::shelf::Volumes;
-use super::write::{End, Head, Index, LAST};
+use super::write::{End, Head, Index, LAST, ListAt, PageAt};
 use super::{CHUNK, GROUP};
 use crate::layer::{Result, Wrong};
 use crate::parts::beside;
@@ -31,7 +31,7 @@ const HANDS: usize = 8;
 const MOST_LAYERS: usize = 64;
 
 /// Entries of a page, what was lost of its chunks, its hash.
-pub(super) type PageAgain = (Vec<Entry>, Vec<(u64, u64)>, String);
+pub(super) type PageAgain = (Vec<Entry>, Vec<(u64, u64)>, [u8; 32]);
 
 /// One image of a chain.
 struct Layer {
@@ -41,6 +41,8 @@ struct Layer {
 
 /// Chunks by the image of the chain and the place.
 type Chunks = LruCache<(u16, u64), Arc<Vec<u8>>>;
+/// Where a page is, and its copy; its hash, where the index says it.
+type PlaceOfPage = (u64, u64, Option<[u8; 32]>);
 /// Entries of a page, and what was lost of its chunks.
 type Page = (Vec<Entry>, Vec<(u64, u64)>);
 
@@ -49,8 +51,8 @@ pub struct Image {
     head: Head,
     /// Itself first.
     chain: Vec<Layer>,
-    /// Where the page of each group is, and its copy.
-    pages: BTreeMap<u64, (u64, u64)>,
+    /// Where the page of each group is, and its copy; its hash, where the index says it.
+    pages: BTreeMap<u64, PlaceOfPage>,
     /// Chunks behind the last page of an image without an end.
     loose: BTreeMap<u64, Held>,
     lost: Extents<()>,
@@ -101,8 +103,8 @@ fn record(layer: &Layer, at: u64, what: What) -> Result<(Header, Vec<u8>)> {
     Ok((header, bytes))
 }
 
-/// The head of an image.
-pub(super) fn head_of(volumes: &Volumes) -> Result<Head> {
+/// The head of an image, and the bytes that say it.
+pub(super) fn head_of(volumes: &Volumes) -> Result<(Head, Vec<u8>)> {
     let mut first = [0; HEADER];
     volumes.read(0, &mut first).map_err(|error| Wrong::new(error.to_string()))?;
     let header = Header::decode(&first).filter(|header| header.what == What::Head && header.len <= 1 << 20);
@@ -113,8 +115,8 @@ pub(super) fn head_of(volumes: &Volumes) -> Result<Head> {
     let head: Head = serde_json::from_slice(&bytes).map_err(|error| Wrong::new(format!("its first record cannot be understood: {error}")))?;
     let possible = head.size > 0 && head.size <= 1 << 60 && matches!(head.logical, 512 | 4096) && matches!(head.physical, 512 | 4096);
     match head.version {
-        1 if possible => Ok(head),
-        1 => Err(Wrong::new("its first record contradicts itself")),
+        2 if possible => Ok((head, bytes)),
+        2 => Err(Wrong::new("its first record contradicts itself")),
         other => Err(Wrong::new(format!("its version {other} is not known"))),
     }
 }
@@ -133,15 +135,46 @@ fn index_of(layer: &Layer) -> Option<(Index, String)> {
     Some((serde_json::from_slice(&text).ok()?, hex::encode(header.hash)))
 }
 
-fn layer(path: &Path, passphrase: Option<&Passphrase>) -> Result<(Head, Layer)> {
+/// Groups of pages, by the lists of an index; stretches that could not be read.
+type Lists = (BTreeMap<u64, PlaceOfPage>, Extents<()>);
+
+/// Stretches that could not be read: more of them are no image of a drive.
+const MOST_LOST: usize = 8 << 20;
+
+/// What an index names, each compared with its hash; a drive of `size` bytes has no more pages than that.
+fn lists_of(layer: &Layer, index: &Index, size: u64) -> Result<Lists> {
+    let named = |place: &ListAt, what: What| {
+        let (header, bytes) = record(layer, place.at, what)?;
+        if hex::encode(header.hash) == place.hash { Ok(bytes) } else { Err(Wrong::new(format!("its record at byte {} is another list", place.at))) }
+    };
+    let most = size.div_ceil(GROUP * CHUNK);
+    let (mut pages, mut lost) = (BTreeMap::new(), Extents::new());
+    for list in &index.pages {
+        for page in PageAt::decode(&named(list, What::List)?).filter(|page| page.group < most) {
+            pages.insert(page.group, (page.at, page.copy, Some(page.hash)));
+        }
+    }
+    for list in &index.lost {
+        let bytes = named(list, What::List)?;
+        scan::stretches(&bytes)
+            .filter(|(start, len)| *start < size && *len > 0)
+            .for_each(|(start, len)| lost.set(start..(start + len).min(size), ()));
+        if lost.len() > MOST_LOST {
+            return Err(Wrong::new("it names more stretches that could not be read than any drive has"));
+        }
+    }
+    Ok((pages, lost))
+}
+
+fn layer(path: &Path, passphrase: Option<&Passphrase>) -> Result<(Head, Vec<u8>, Layer)> {
     let volumes = Volumes::open(path).map_err(|error| Wrong::new(format!("{}: {error}", path.display())))?;
-    let head = head_of(&volumes)?;
+    let (head, text) = head_of(&volumes)?;
     let keys = match (&head.lock, passphrase) {
         (None, _) => None,
-        (Some(lock), Some(passphrase)) => Some(lock.open(passphrase)?),
+        (Some(lock), Some(passphrase)) => Some(lock.open(passphrase, &text)?),
         (Some(_), None) => return Err(Wrong::new("it is locked: give its passphrase")),
     };
-    Ok((head, Layer { volumes, keys }))
+    Ok((head, text, Layer { volumes, keys }))
 }
 
 impl Image {
@@ -154,14 +187,14 @@ impl Image {
     }
 
     pub(super) fn opened(path: &Path, passphrase: Option<&Passphrase>) -> Result<Self> {
-        let (head, first) = layer(path, passphrase)?;
+        let (head, text, first) = layer(path, passphrase)?;
         let (mut chain, mut parent, mut from) = (vec![first], head.parent.clone(), path.to_path_buf());
         while let Some((id, name)) = parent {
             if chain.len() >= MOST_LAYERS {
                 return Err(Wrong::new("too many images go on from each other"));
             }
             from = beside(&from, &[name])?;
-            let (below, next) = layer(&from, passphrase)?;
+            let (below, _, next) = layer(&from, passphrase)?;
             if below.id != id {
                 return Err(Wrong::new(format!("{} is another image than the one that it goes on from", from.display())));
             }
@@ -184,30 +217,40 @@ impl Image {
             held_chunks: Mutex::new(LruCache::new(CHUNKS)),
             identity,
         };
-        image.find_map();
+        image.find_map(&text)?;
         Ok(image)
     }
 
-    /// By its end; where it has none, record by record.
-    fn find_map(&mut self) {
+    /// By its end; where it has none, or what that names is damaged, record by record. `head` is what stands in the first record.
+    fn find_map(&mut self, head: &[u8]) -> Result<()> {
+        let mut why = "it has no end: it was cut off, or is still being written".to_string();
         if let Some((index, hash)) = index_of(&self.chain[0]) {
-            self.hash = hash;
-            let most = self.head.size.div_ceil(GROUP * CHUNK);
-            self.pages = index.pages.iter().filter(|page| page.group < most).map(|page| (page.group, (page.at, page.copy))).collect();
-            let size = self.head.size;
-            index
-                .lost
-                .iter()
-                .filter(|(start, len)| *start < size && *len > 0)
-                .for_each(|(start, len)| self.lost.set(*start..start.saturating_add(*len).min(size), ()));
-            self.sparing = index.sparing;
-            self.facts = index
-                .facts
-                .and_then(|at| record(&self.chain[0], at, What::Facts).ok())
-                .map_or_else(String::new, |(_, text)| String::from_utf8_lossy(&text).into_owned());
-            return;
+            if index.head != hex::encode(crypt::hash(self.keys(), head)) {
+                return Err(Wrong::new("its first record is not the one that it was made with: its size, its parent or its lock were changed"));
+            }
+            match lists_of(&self.chain[0], &index, self.head.size) {
+                Ok((pages, lost)) => {
+                    (self.hash, self.pages, self.lost, self.sparing) = (hash, pages, lost, index.sparing);
+                    let facts = index.facts.and_then(|place| {
+                        let (header, text) = record(&self.chain[0], place.at, What::Facts).ok()?;
+                        (hex::encode(header.hash) == place.hash).then(|| String::from_utf8_lossy(&text).into_owned())
+                    });
+                    if facts.is_none() {
+                        self.damage.push(Damage { at: 0, text: "what it says of the drive and the job is damaged".into() });
+                    }
+                    self.facts = facts.unwrap_or_default();
+                    return Ok(());
+                }
+                Err(wrong) => why = format!("the list of its pages is damaged: {wrong}"),
+            }
         }
-        let Found { pages, loose, mut damage, end, .. } = scan::scan(&self.chain[0].volumes, self.head.size);
+        let Found { pages, loose, holes, mut damage, end, .. } = scan::scan(&self.chain[0].volumes, self.head.size);
+        // With another head no record of a locked image opens; one that is only damaged still has some that do.
+        let some: Vec<(u64, What)> =
+            pages.values().map(|(at, _)| (*at, What::Page)).chain(loose.values().map(|(at, _)| (*at, What::Chunk))).take(16).collect();
+        if self.keys().is_some() && !some.is_empty() && some.iter().all(|(at, what)| record(&self.chain[0], *at, *what).is_err()) {
+            return Err(Wrong::new("nothing in it opens with what its first record says: that was changed, or all of it is damaged"));
+        }
         // What no page tells of was not written yet, or its page is lost: nobody knows it, but for chunks that stand there.
         let (span, size) = (GROUP * CHUNK, self.head.size);
         let told = pages.last_key_value().map_or(0, |(group, _)| (group + 1) * span).min(size);
@@ -217,7 +260,18 @@ impl Image {
             pages.keys().for_each(|group| self.lost.clear(group * span..((group + 1) * span).min(size)));
         }
         loose.keys().for_each(|chunk| self.lost.clear(chunk * CHUNK..((chunk + 1) * CHUNK).min(size)));
-        damage.push(Damage { at: end, text: "it has no end: it was cut off, or is still being written".into() });
+        for (chunk, at) in holes.into_iter().filter(|(chunk, _)| loose.contains_key(chunk)) {
+            let range = chunk * CHUNK..((chunk + 1) * CHUNK).min(size);
+            match record(&self.chain[0], at, What::Lost) {
+                Ok((header, list)) if header.number == chunk => {
+                    let within = scan::stretches(&list).map(|(start, len)| start.max(range.start)..(start + len).min(range.end));
+                    within.filter(|lost| lost.start < lost.end).for_each(|lost| self.lost.set(lost, ()));
+                }
+                _ => self.lost.set(range, ()),
+            }
+        }
+        damage.push(Damage { at: end, text: why });
+        let pages = pages.into_iter().map(|(group, (at, copy))| (group, (at, copy, None))).collect();
         (self.pages, self.damage, self.sparing) = (pages, damage, true);
         self.loose = loose.into_iter().map(|(number, (at, header))| (number, Held { image: 0, at, len: header.len, hash: header.hash })).collect();
         for group in self.pages.keys().copied().collect::<Vec<_>>() {
@@ -225,13 +279,17 @@ impl Image {
                 lost.into_iter().for_each(|(start, len)| self.lost.set(start..start.saturating_add(len), ()));
             }
         }
+        Ok(())
     }
 
     fn read_page(&self, group: u64) -> Result<Page> {
-        let Some((at, copy)) = self.pages.get(&group).copied() else { return Ok((vec![Entry::Unused; GROUP as usize], Vec::new())) };
+        let Some((at, copy, hash)) = self.pages.get(&group).copied() else { return Ok((vec![Entry::Unused; GROUP as usize], Vec::new())) };
         let read = |at: u64| {
-            record(&self.chain[0], at, What::Page)
-                .and_then(|(header, bytes)| if header.number == group { Ok(bytes) } else { Err(Wrong::new("it tells of another group")) })
+            record(&self.chain[0], at, What::Page).and_then(|(header, bytes)| match () {
+                () if header.number != group => Err(Wrong::new("it tells of another group")),
+                () if hash.is_some_and(|hash| header.hash != hash) => Err(Wrong::new("it is not the page that the index names")),
+                () => Ok(bytes),
+            })
         };
         let bytes = read(at).or_else(|wrong| if copy == at { Err(wrong) } else { read(copy) })?;
         Ok(scan::page(&bytes))
@@ -293,7 +351,7 @@ impl Image {
         crypt::open_into(&header, &read, out).map_err(|wrong| broken(&wrong.to_string()))
     }
 
-    /// The page of a group once more: entries, what was lost, and its hash, hexadecimal.
+    /// The page of a group once more: entries, what was lost, and its hash.
     pub(super) fn page_again(&self, group: u64) -> Result<PageAgain> {
         let (entries, lost) = self.read_page(group)?;
         let mut bytes = Vec::new();
@@ -302,7 +360,7 @@ impl Image {
             bytes.extend(start.to_le_bytes());
             bytes.extend(len.to_le_bytes());
         }
-        Ok((entries, lost, hex::encode(crypt::hash(self.keys(), &bytes))))
+        Ok((entries, lost, crypt::hash(self.keys(), &bytes)))
     }
 
     /// Whether there is something in it that can be gone on with: a page of the map.
@@ -400,7 +458,7 @@ impl Image {
     }
 
     /// What is wrong with the chunks of a group, and with both of its pages, although one is enough.
-    fn verified_group(&self, group: u64, (at, copy): (u64, u64)) -> Vec<Damage> {
+    fn verified_group(&self, group: u64, (at, copy, _): PlaceOfPage) -> Vec<Damage> {
         let pages = [at, copy].into_iter().filter_map(|place| {
             let wrong = record(&self.chain[0], place, What::Page).err()?;
             Some(Damage { at: place, text: format!("a page of its map: {wrong}") })
@@ -416,6 +474,11 @@ impl Image {
             Entry::Unused | Entry::Zero => Ok(()),
         });
         checked.err().map(|wrong| Damage { at: chunk * CHUNK, text: wrong.to_string() })
+    }
+
+    /// What stands in the first record.
+    pub(super) fn head_text(&self) -> Result<Vec<u8>> {
+        head_of(&self.chain[0].volumes).map(|(_, text)| text)
     }
 
     /// The first record as it stands there.
@@ -437,6 +500,9 @@ impl Medium for Image {
     }
 
     fn remark(&self) -> Option<String> {
+        if !self.damage.is_empty() {
+            return Some("the image is not whole: what it does not hold is not known".into());
+        }
         let text = "the image holds only what was in use on the drive: all else was not kept, and is zero here";
         self.sparing.then(|| text.to_string())
     }

@@ -25,6 +25,10 @@ pub(super) enum What {
     Index,
     /// The last one: where the index is.
     End,
+    /// Stretches that could not be read, within the chunk that follows.
+    Lost,
+    /// A part of a list of the index: places of pages, or stretches that could not be read.
+    List,
 }
 
 impl What {
@@ -36,11 +40,15 @@ impl What {
             Self::Facts => 4,
             Self::Index => 5,
             Self::End => 6,
+            Self::Lost => 7,
+            Self::List => 8,
         }
     }
 
     fn of(code: u8) -> Option<Self> {
-        [Self::Head, Self::Chunk, Self::Page, Self::Facts, Self::Index, Self::End].into_iter().find(|what| what.code() == code)
+        [Self::Head, Self::Chunk, Self::Page, Self::Facts, Self::Index, Self::End, Self::Lost, Self::List]
+            .into_iter()
+            .find(|what| what.code() == code)
     }
 }
 
@@ -51,6 +59,8 @@ pub(super) struct Header {
     /// Packed with Zstandard.
     pub packed: bool,
     pub locked: bool,
+    /// Of a chunk: some of its bytes are unknown, and are zero here. The record before it says which.
+    pub holed: bool,
     /// The number of a chunk, or of the group that a page tells of.
     pub number: u64,
     /// Bytes of the payload as it stands there.
@@ -65,7 +75,7 @@ impl Header {
     pub fn encode(&self) -> [u8; HEADER] {
         let mut out = [0; HEADER];
         out[..4].copy_from_slice(MARK);
-        (out[4], out[5], out[6]) = (self.what.code(), u8::from(self.packed), u8::from(self.locked));
+        (out[4], out[5], out[6], out[7]) = (self.what.code(), u8::from(self.packed), u8::from(self.locked), u8::from(self.holed));
         out[8..16].copy_from_slice(&self.number.to_le_bytes());
         out[16..20].copy_from_slice(&self.len.to_le_bytes());
         out[20..24].copy_from_slice(&self.whole.to_le_bytes());
@@ -82,6 +92,7 @@ impl Header {
             what: What::of(*bytes.get(4)?)?,
             packed: bytes.get(5)? & 1 != 0,
             locked: bytes.get(6)? & 1 != 0,
+            holed: bytes.get(7)? & 1 != 0,
             number: le64(bytes, 8),
             len: le32(bytes, 16),
             whole: le32(bytes, 20),
@@ -109,9 +120,9 @@ mod tests {
     proptest! {
         #[test]
         fn a_header_comes_back_and_none_that_was_changed(
-            number: u64, len in 0..=MOST, whole in 0..=MOST, hash: [u8; 32], packed: bool, locked: bool, code in 1u8..7, place in 0usize..64, change in 1u8..
+            number: u64, len in 0..=MOST, whole in 0..=MOST, hash: [u8; 32], packed: bool, locked: bool, holed: bool, code in 1u8..9, place in 0usize..64, change in 1u8..
         ) {
-            let header = Header { what: What::of(code).unwrap(), packed, locked, number, len, whole, hash };
+            let header = Header { what: What::of(code).unwrap(), packed, locked, holed, number, len, whole, hash };
             let mut bytes = header.encode();
             prop_assert_eq!(Header::decode(&bytes), Some(header));
             bytes[place] ^= change;

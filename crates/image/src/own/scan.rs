@@ -29,6 +29,8 @@ pub(super) struct Found {
     pub pages: BTreeMap<u64, (u64, u64)>,
     /// Chunks behind the last page, by their number: where, and the header.
     pub loose: BTreeMap<u64, (u64, Header)>,
+    /// What says of chunks behind the last page which of their bytes are unknown, by their number: where.
+    pub holes: BTreeMap<u64, u64>,
     /// Where the last page ends.
     pub pages_end: u64,
     /// Where what is whole ends.
@@ -64,9 +66,13 @@ pub(super) fn scan(volumes: &Volumes, size: u64) -> Found {
                 found.pages.insert(header.number, (before, at));
                 if before == at {
                     found.loose.clear();
+                    found.holes.clear();
                 }
                 found.pages_end = end;
             }
+            // Without the record that says which of its bytes are unknown, all of them are.
+            What::Chunk if header.holed && !found.holes.contains_key(&header.number) => {}
+            What::Lost if found.holes.len() < MOST_LOOSE => _ = found.holes.insert(header.number, at),
             What::Chunk if found.loose.len() < MOST_LOOSE => _ = found.loose.insert(header.number, (at, header)),
             _ => {}
         }
@@ -96,7 +102,12 @@ fn next_record(volumes: &Volumes, from: u64) -> u64 {
 /// The entries of a page, and what was lost of its chunks: start and length in bytes of the drive.
 pub(super) fn page(bytes: &[u8]) -> (Vec<Entry>, Vec<(u64, u64)>) {
     let entries = bytes.chunks_exact(ENTRY).take(GROUP as usize).map(Entry::decode).collect();
-    let lost = bytes.get(ENTRY * GROUP as usize..).unwrap_or_default().chunks_exact(16).map(|pair| (le64(pair, 0), le64(pair, 8)));
-    let most = u64::MAX / 2;
-    (entries, lost.filter(|(start, len)| *start < most && *len <= GROUP * CHUNK).collect())
+    let lost = stretches(bytes.get(ENTRY * GROUP as usize..).unwrap_or_default());
+    (entries, lost.filter(|(_, len)| *len <= GROUP * CHUNK).collect())
+}
+
+/// The stretches in a list: start and length, in bytes of the drive.
+pub(super) fn stretches(list: &[u8]) -> impl Iterator<Item = (u64, u64)> {
+    let pairs = list.chunks_exact(16).map(|pair| (le64(pair, 0), le64(pair, 8)));
+    pairs.filter(|(start, len)| *start < u64::MAX / 2 && *len < u64::MAX / 2)
 }

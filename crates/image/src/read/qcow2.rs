@@ -138,7 +138,7 @@ pub(super) fn open(path: &Path, snapshot: Option<&str>) -> Result<Opened> {
         (files, data) = (crate::parts::files(&paths)?, 1);
     }
     let layer = Qcow2 { files: files.clone(), size, bits, first, data, packing, extended, zeroes: version == 3 };
-    Ok(Opened { layer: Box::new(layer), files, below })
+    Ok(Opened { layer: Box::new(layer), files, below, link: None })
 }
 
 fn data_file(path: &Path, named: Option<String>) -> Result<PathBuf> {
@@ -156,7 +156,7 @@ fn below(held: &Held, head: &[u8], extensions: &Extensions) -> Result<Option<Bel
     }
     let name = String::from_utf8_lossy(&held.bytes(at, len)?).into_owned();
     let name = name.strip_prefix("file:").unwrap_or(&name).to_string();
-    Ok(Some(Below { names: vec![name], is_raw: extensions.below_format == "raw" }))
+    Ok(Some(Below { names: vec![name], is_raw: extensions.below_format == "raw", links: Vec::new() }))
 }
 
 impl Qcow2 {

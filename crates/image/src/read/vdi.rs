@@ -41,7 +41,7 @@ pub(super) fn open(path: &Path) -> Result<Opened> {
     }
     let (map, data, extra) = (u64::from(le32(&head, 340)), u64::from(le32(&head, 344)), u64::from(le32(&head, 380)));
     let layer = Vdi { files: files.clone(), size, block, map, data, extra, blocks };
-    Ok(Opened { layer: Box::new(layer), files, below: None })
+    Ok(Opened { layer: Box::new(layer), files, below: None, link: None })
 }
 
 impl Layer for Vdi {
@@ -58,6 +58,7 @@ impl Layer for Vdi {
         if entry >= GIVEN_UP {
             return Ok((len, Place::Zero));
         }
-        Ok((len, Place::File { file: 0, at: self.data + u64::from(entry) * (self.block + self.extra) + self.extra + inner }))
+        let before = u64::from(entry).saturating_mul(self.block + self.extra);
+        Ok((len, Place::File { file: 0, at: self.data.saturating_add(before).saturating_add(self.extra + inner) }))
     }
 }

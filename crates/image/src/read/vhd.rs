@@ -65,11 +65,13 @@ pub(super) fn open(path: &Path) -> Result<Opened> {
             held.bytes(0, FOOTER).ok().filter(|bytes| is_footer(bytes)).ok_or_else(|| Wrong::new("its footer is damaged, and its copy as well"))?
         }
     };
-    let size = be64(&footer, 48);
+    let (size, link) = (be64(&footer, 48), hex::encode(&footer[68..84]));
     match be32(&footer, 60) {
-        FIXED if size <= held.len() => Ok(Opened { layer: Box::new(Fixed(size)), files, below: None }),
+        FIXED if size <= held.len() => Ok(Opened { layer: Box::new(Fixed(size)), files, below: None, link: Some(link) }),
         FIXED => Err(Wrong::new(format!("it is cut off: {} of {size} bytes are here", held.len()))),
-        kind @ (DYNAMIC | DIFFERENCING) => dynamic(files.clone(), size, be64(&footer, 16), kind == DIFFERENCING),
+        kind @ (DYNAMIC | DIFFERENCING) => {
+            dynamic(files.clone(), size, be64(&footer, 16), kind == DIFFERENCING).map(|opened| Opened { link: Some(link), ..opened })
+        }
         kind => Err(Wrong::new(format!("its type {kind} is not known"))),
     }
 }
@@ -83,9 +85,9 @@ fn dynamic(files: Arc<Vec<Held>>, size: u64, at: u64, differs: bool) -> Result<O
     if !block.is_power_of_two() || !(4096..=256 << 20).contains(&block) || size > block.saturating_mul(blocks) {
         return Err(Wrong::new(format!("its header contradicts itself: {size} bytes in {blocks} blocks of {block}")));
     }
-    let below = differs.then(|| Below { names: parents(&files[0], &head), is_raw: false });
+    let below = differs.then(|| Below { names: parents(&files[0], &head), is_raw: false, links: vec![hex::encode(&head[40..56])] });
     let layer = Dynamic { files: files.clone(), size, block, table, blocks, differs };
-    Ok(Opened { layer: Box::new(layer), files, below })
+    Ok(Opened { layer: Box::new(layer), files, below, link: None })
 }
 
 /// Names of what lies below: by the locators, relative ones first, and by the header.
@@ -134,7 +136,7 @@ impl Layer for Dynamic {
         if number >= self.blocks {
             return Ok((len, nothing));
         }
-        let entry = be32(&self.files[0].bytes(self.table + number * 4, 4)?, 0);
+        let entry = be32(&self.files[0].bytes(self.table.saturating_add(number * 4), 4)?, 0);
         if entry == NOWHERE {
             return Ok((len, nothing));
         }

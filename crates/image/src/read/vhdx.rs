@@ -62,6 +62,7 @@ struct Facts {
     logical: u32,
     physical: u32,
     parents: Vec<String>,
+    links: Vec<String>,
 }
 
 fn facts(held: &Held, (start, len): (u64, u64)) -> Result<Facts> {
@@ -69,19 +70,19 @@ fn facts(held: &Held, (start, len): (u64, u64)) -> Result<Facts> {
     if !table.starts_with(b"metadata") {
         return Err(Wrong::new(format!("its metadata at byte {start} are damaged")));
     }
-    let mut facts = Facts { block: 0, differs: false, size: 0, logical: 512, physical: 4096, parents: Vec::new() };
+    let mut facts = Facts { block: 0, differs: false, size: 0, logical: 512, physical: 4096, parents: Vec::new(), links: Vec::new() };
     for entry in table[32..].chunks_exact(32).take(usize::from(le16(&table, 10)).min(2047)) {
         let (offset, item_len) = (u64::from(le32(entry, 16)), le32(entry, 20) as usize);
         if offset + item_len as u64 > len {
             return Err(Wrong::new("an entry of its metadata lies outside of them"));
         }
-        let item = held.bytes(start + offset, item_len.min(64 << 10))?;
+        let item = held.bytes(start.saturating_add(offset), item_len.min(64 << 10))?;
         match id(entry, 0).as_str() {
             PARAMETERS => (facts.block, facts.differs) = (u64::from(le32(&item, 0)), le32(&item, 4) & 2 != 0),
             SIZE => facts.size = le64(&item, 0),
             LOGICAL => facts.logical = le32(&item, 0),
             PHYSICAL => facts.physical = le32(&item, 0),
-            PARENT => facts.parents = parents(&item),
+            PARENT => (facts.parents, facts.links) = parents(&item),
             // Bit 2: whoever does not know it must not go on.
             other if le32(entry, 24) & 4 != 0 && !other.starts_with("BECA12AB") => {
                 return Err(Wrong::new(format!("it needs {other} of its metadata, which is not known")));
@@ -96,22 +97,26 @@ fn facts(held: &Held, (start, len): (u64, u64)) -> Result<Facts> {
     Ok(facts)
 }
 
-/// Names of what lies below, the relative one first.
-fn parents(item: &[u8]) -> Vec<String> {
+/// Names of what lies below, the relative one first, and the identifiers that it may have.
+fn parents(item: &[u8]) -> (Vec<String>, Vec<String>) {
     let text = |at: u32, len: u16| {
         let bytes = item.get(at as usize..(at as usize).checked_add(usize::from(len))?)?;
         Some(String::from_utf16_lossy(&bytes.chunks_exact(2).map(|unit| le16(unit, 0)).collect::<Vec<_>>()))
     };
     let pairs = item.get(20..).unwrap_or_default().chunks_exact(12).take(usize::from(le16(item, 18)));
+    let mut links = Vec::new();
     let mut found: Vec<(usize, String)> = pairs
         .filter_map(|pair| {
             let key = text(le32(pair, 0), le16(pair, 8))?;
+            if key == "parent_linkage" || key == "parent_linkage2" {
+                links.push(text(le32(pair, 4), le16(pair, 10))?.trim_matches(['{', '}', '\0']).to_uppercase());
+            }
             let rank = ["relative_path", "absolute_win32_path", "volume_path"].iter().position(|known| *known == key)?;
             Some((rank, text(le32(pair, 4), le16(pair, 10))?))
         })
         .collect();
     found.sort();
-    found.into_iter().map(|(_, name)| name).collect()
+    (found.into_iter().map(|(_, name)| name).collect(), links)
 }
 
 struct Vhdx {
@@ -128,6 +133,8 @@ pub(super) fn open(path: &Path) -> Result<Opened> {
     if le16(&head, 66) != 1 {
         return Err(Wrong::new(format!("its version {} is not known", le16(&head, 66))));
     }
+    // What is written changes this: a child of before that does not fit any more.
+    let link = Some(id(&head, 32));
     let log: [u8; 16] = array(&head, 48);
     if log != [0; 16] {
         let changed = vhdx_log::replay(&files[0], le64(&head, 72), u64::from(le32(&head, 68)), log)?;
@@ -137,8 +144,8 @@ pub(super) fn open(path: &Path) -> Result<Opened> {
     let [table, metadata] = regions(&files[0])?;
     let facts = facts(&files[0], metadata)?;
     let ratio = ((1u64 << 23) * u64::from(facts.logical) / facts.block).max(1);
-    let below = facts.differs.then(|| Below { names: facts.parents.clone(), is_raw: false });
-    Ok(Opened { layer: Box::new(Vhdx { files: files.clone(), facts, table, ratio }), files, below })
+    let below = facts.differs.then(|| Below { names: facts.parents.clone(), is_raw: false, links: facts.links.clone() });
+    Ok(Opened { layer: Box::new(Vhdx { files: files.clone(), facts, table, ratio }), files, below, link })
 }
 
 impl Vhdx {
@@ -146,7 +153,7 @@ impl Vhdx {
         if number * 8 + 8 > self.table.1 {
             return Err(Wrong::new("its table of blocks is too short for its size"));
         }
-        let entry = le64(&self.files[0].bytes(self.table.0 + number * 8, 8)?, 0);
+        let entry = le64(&self.files[0].bytes(self.table.0.saturating_add(number * 8), 8)?, 0);
         Ok((entry & 7, entry >> 20 << 20))
     }
 
@@ -160,7 +167,7 @@ impl Vhdx {
         }
         let first = offset % (self.facts.block * self.ratio) / sector;
         let sectors = (offset % sector + most).div_ceil(sector).min(64 << 10);
-        let bytes = self.files[0].bytes(bitmap + first / 8, (sectors.div_ceil(8) + 1) as usize)?;
+        let bytes = self.files[0].bytes(bitmap.saturating_add(first / 8), (sectors.div_ceil(8) + 1) as usize)?;
         let is_here = |at: u64| {
             let bit = first % 8 + at;
             bytes.get((bit / 8) as usize).is_some_and(|byte| byte >> (bit % 8) & 1 != 0)
@@ -186,10 +193,10 @@ impl Layer for Vhdx {
             0 if self.facts.differs => Ok((len, Place::Below)),
             // Never written, of no matter, zero, given up.
             0..=3 => Ok((len, Place::Zero)),
-            6 => Ok((len, Place::File { file: 0, at: at + inner })),
+            6 => Ok((len, Place::File { file: 0, at: at.saturating_add(inner) })),
             7 if self.facts.differs => {
                 let (len, here) = self.run(offset, len)?;
-                Ok((len, if here { Place::File { file: 0, at: at + inner } } else { Place::Below }))
+                Ok((len, if here { Place::File { file: 0, at: at.saturating_add(inner) } } else { Place::Below }))
             }
             other => Err(Wrong::new(format!("block {number} is in state {other}, which there is none of"))),
         }

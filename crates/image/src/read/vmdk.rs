@@ -38,6 +38,9 @@ struct Line {
 struct Text {
     extents: Vec<Line>,
     parent: Option<String>,
+    /// The content's identifier, and that of what lies below.
+    content: Option<String>,
+    below: Option<String>,
 }
 
 fn text(bytes: &[u8]) -> Result<Text> {
@@ -47,7 +50,8 @@ fn text(bytes: &[u8]) -> Result<Text> {
         if let Some((key, value)) = line.split_once('=') {
             let value = value.trim().trim_matches('"');
             match key.trim().to_lowercase().as_str() {
-                "parentcid" => differs = !value.eq_ignore_ascii_case("ffffffff"),
+                "cid" => out.content = Some(value.to_lowercase()),
+                "parentcid" => (differs, out.below) = (!value.eq_ignore_ascii_case("ffffffff"), Some(value.to_lowercase())),
                 "parentfilenamehint" => hint = Some(value.to_string()),
                 _ => {}
             }
@@ -163,14 +167,15 @@ pub(super) fn open(path: &Path) -> Result<Opened> {
     } else {
         (text(&own[0].bytes(0, own[0].len().min(MOST_TEXT) as usize)?)?, None)
     };
-    let below = described.parent.clone().map(|name| Below { names: vec![name], is_raw: false });
+    let below = described.parent.clone().map(|name| Below { names: vec![name], is_raw: false, links: described.below.iter().cloned().collect() });
+    let link = described.content.clone();
     if let Some(sparse) = whole {
         let end = sparse.sectors * SECTOR;
         let layer = Vmdk { files: own.clone(), extents: vec![(end, What::Sparse(0, sparse))] };
-        return Ok(Opened { layer: Box::new(layer), files: own, below });
+        return Ok(Opened { layer: Box::new(layer), files: own, below, link });
     }
     let layer = described_files(path, &described)?;
-    Ok(Opened { files: layer.files.clone(), layer: Box::new(layer), below })
+    Ok(Opened { files: layer.files.clone(), layer: Box::new(layer), below, link })
 }
 
 /// The files that a descriptor names.

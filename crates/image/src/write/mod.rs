@@ -135,6 +135,9 @@ pub struct Written {
 /// What the format cannot hold, why the file cannot be written, or that the drive is gone.
 pub fn write(source: &Source, path: &Path, to: To, control: &Control, observer: &dyn Observer, clock: &dyn Clock) -> io::Result<Written> {
     let file = OpenOptions::new().read(true).write(true).create_new(true).open(path)?;
+    if to.format == Format::Raw {
+        badger_drive::raw::mark_raw(&file);
+    }
     let mut made = vec![path.to_path_buf()];
     let written = write_into(source, &file, to, &mut made, control, observer, clock);
     if !written.as_ref().is_ok_and(|written| !written.stopped) {

@@ -5,7 +5,7 @@ mod run;
 
 use badger_bench::{Bench, ledger};
 use badger_drive::size::human;
-use badger_drive::{Candidate, Ground, Refusal, Source};
+use badger_drive::{Candidate, OwnFile, OwnKind, Refusal, RunDrive, Source};
 use badger_inspect::{Hazard, Level, hazard};
 use badger_layout::Plan;
 use badger_salvage::limits::Limits;
@@ -88,7 +88,10 @@ pub struct SalvageReady {
     pub begun: bool,
     /// Lines of the map that are damaged.
     pub damaged: u64,
-    job: i64,
+    /// What names the job, where the map says it.
+    job: String,
+    /// What the map says of the drive as it was when that was begun.
+    since: Option<String>,
     /// The target's, as the map says.
     node: String,
     /// A clone that broke off, whose work is taken over.
@@ -175,19 +178,7 @@ impl SalvageOrder {
         if let Some(stop) = candidate.stops(&source, geometry.size_bytes).into_iter().next() {
             return Err(stop);
         }
-        for path in [self.map.clone(), pieces::beside(&self.map), bench.ledger.clone()] {
-            let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
-            let there = path.exists();
-            if !there && !dir.is_dir() {
-                return Err(Refusal::new("not-found", format!("there is no directory {}", dir.display())));
-            }
-            let ground = if there { Ground::of(&path, &bench.workshop.sysfs) } else { Ground::of_new_file(dir, &bench.workshop.sysfs) };
-            for (side, other) in [("source", source.ground()), ("target", candidate.ground())] {
-                if ground.touches(other) {
-                    return Err(Refusal::new("map-misplaced", format!("{} lies on the {side}: name another place", path.display())));
-                }
-            }
-        }
+        self.keep_off(bench, &source, &candidate)?;
         let mut ready = SalvageReady {
             hazards: hazard::of_places(&bench.workshop, &source, &candidate),
             map: Map::new(geometry.size_bytes),
@@ -195,7 +186,8 @@ impl SalvageOrder {
             candidate,
             begun: false,
             damaged: 0,
-            job: 0,
+            job: String::new(),
+            since: None,
             node: String::new(),
             takes_over: None,
             order: self.clone(),
@@ -213,18 +205,49 @@ impl SalvageOrder {
             Err(_) => ready.takes_over = broken_off(bench, &ready.source, &ready.candidate),
             Ok(_) => {
                 let loaded = file::load(&self.map).map_err(|error| Refusal::new("map-damaged", format!("{shown}: {error}")))?;
-                ready.go_on_with(loaded)?;
+                ready.go_on_with(bench, loaded)?;
             }
         }
         Ok(ready)
     }
 }
 
+impl SalvageOrder {
+    /// Refuses where the map, what lies beside it, or another file of ours would lie on one of the drives, or be one of them.
+    fn keep_off(&self, bench: &Bench, source: &Source, candidate: &Candidate) -> Result<(), Refusal> {
+        let shown = self.map.display();
+        let dir = self.map.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        if !dir.is_dir() {
+            return Err(Refusal::new("not-found", format!("there is no directory {}", dir.display())));
+        }
+        if let Some((first, _)) = badger_drive::split::place_of(&self.map) {
+            let text = format!("the map {shown} would become a piece of the drive in pieces {}: take another name", first.display());
+            return Err(Refusal::new("map-misplaced", text));
+        }
+        let own = [self.map.clone(), pieces::beside(&self.map)];
+        if let Some(image) = self.image.as_ref().filter(|image| own.iter().any(|path| is_one(path, image))) {
+            return Err(Refusal::new("map-misplaced", format!("the map {shown} and {} would be one file: name another map", image.display())));
+        }
+        let own = own.map(|path| OwnFile { path, kind: OwnKind::Map });
+        bench.keep_off(own.to_vec(), &[RunDrive::source(source), candidate.in_run()])
+    }
+}
+
+/// Whether two names lead to one place, whether or not something is there.
+fn is_one(a: &Path, b: &Path) -> bool {
+    let real = |path: &Path| {
+        let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        path.canonicalize().ok().or_else(|| Some(dir.canonicalize().ok()?.join(path.file_name()?)))
+    };
+    real(a).is_some() && real(a) == real(b)
+}
+
 impl SalvageReady {
-    fn go_on_with(&mut self, loaded: file::Loaded) -> Result<(), Refusal> {
+    fn go_on_with(&mut self, bench: &Bench, loaded: file::Loaded) -> Result<(), Refusal> {
         let file::Loaded { of, mut map, damaged } = loaded;
         let (identity, geometry) = (self.source.identity(), self.source.geometry());
-        let same = if of.serial.is_empty() { of.source == self.source.key() } else { (&of.model, &of.serial) == (&identity.model, &identity.serial) };
+        // A drive without a serial is known by its place, which may be another one today; what it gives is compared before anything is written.
+        let same = (&of.model, &of.serial) == (&identity.model, &identity.serial) || of.serial.is_empty() && of.source == self.source.key();
         if !same || of.size != geometry.size_bytes || of.sector != geometry.logical_sector {
             let text = format!(
                 "{} is of another drive: {} {}, {}; name another map, or that drive",
@@ -235,7 +258,7 @@ impl SalvageReady {
             );
             return Err(Refusal::new("map-differs", text));
         }
-        if map.totals().saved > 0 && (self.candidate.is_new() || of.target != self.candidate.key()) {
+        if map.totals().saved > 0 && (self.candidate.is_new() || of.target != self.candidate.key() && !self.holds_what_was_saved(bench, &map)) {
             let text = format!("{} says what is saved on another target, {}; name that one, or another map", self.order.map.display(), of.path);
             return Err(Refusal::new("map-of-another-target", text));
         }
@@ -246,8 +269,15 @@ impl SalvageReady {
         // What the target held is what was saved: it is no loss.
         self.hazards
             .retain(|hazard| map.totals().saved == 0 || !["target-holds", "target-looks-empty", "target-not-readable"].contains(&hazard.code));
-        (self.map, self.begun, self.damaged, self.job, self.node) = (map, true, damaged, of.job, of.node);
+        (self.map, self.begun, self.damaged, self.job, self.node, self.since) = (map, true, damaged, of.job, of.node, Some(of.since));
         Ok(())
+    }
+
+    /// Whether the target, which has another name than the map says, holds what was saved: it was moved together with the map.
+    fn holds_what_was_saved(&self, bench: &Bench, map: &Map) -> bool {
+        let Ok(target) = bench.workshop.source(&self.order.target) else { return false };
+        let sampled = pieces::sample(&self.order.map, map, &target, pieces::SAMPLES * 4);
+        sampled.is_ok_and(|sampled| sampled.equal > 0 && sampled.differ + sampled.unread == 0)
     }
 
     /// Whether the target is known to be the one of the map, by what was written to it: then its tail was given before. A drive is

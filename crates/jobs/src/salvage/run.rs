@@ -4,14 +4,14 @@ use super::ending::{fill, packed};
 use super::{SalvageOrder, SalvageReady, SalvageReport, Seat, node};
 use crate::{outcome, record};
 use badger_bench::Bench;
-use badger_bench::ledger::{self, Ledger};
+use badger_bench::ledger::{self, Ledger, NewJob};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{DriveFacts, SheetData};
 use badger_drive::buffer::Buffer;
 use badger_drive::claims::Claim;
 use badger_drive::clock::Clock;
 use badger_drive::gentle::Gentle;
-use badger_drive::{Control, Event, Geometry, Identity, Observer, Outcome, Phase, Refusal, Release, Source, Standing, Target};
+use badger_drive::{Bus, Control, Event, Geometry, Identity, Observer, Outcome, Phase, Refusal, Release, Since, Source, Standing, Target};
 use badger_inspect::{Level, Line, Looked, Verdict, hazard};
 use badger_salvage::ends::Break;
 use badger_salvage::file::{self, MapFile, Of};
@@ -30,6 +30,8 @@ use tracing::info;
 
 /// Pieces of a drive that fails that are read again before its salvage is gone on with.
 const SOURCE_SAMPLES: u64 = 4;
+/// The same where it is a copy of it.
+const COPY_SAMPLES: u64 = 64;
 
 /// What is held of the drive that fails while it is read; one that is found again is held in its place.
 type Held = Mutex<(Claim, Option<Gentle>)>;
@@ -50,6 +52,8 @@ struct UnderWay<'a> {
     compared: Compared,
     /// What the system said of the drive when this began, and whether it was in use.
     before: (Standing, bool),
+    /// What became of the drive since the map was begun, where this continues an earlier run.
+    between: Option<Since>,
     saved_before: u64,
     ledger: Ledger,
     job: i64,
@@ -84,7 +88,8 @@ impl SalvageReady {
         control: &'a Control,
         observer: &'a dyn Observer,
     ) -> Result<(UnderWay<'a>, MapFile, Pieces), Refusal> {
-        let Self { order, source, candidate, mut map, begun, job, takes_over, hazards, .. } = self;
+        let Self { order, source, candidate, mut map, begun, job, since, takes_over, hazards, .. } = self;
+        let between = since.as_deref().map(|since| since_then(since, &source));
         // Boxes give one serial to many drives: bytes of two of them must not come together on one target.
         let compared = if begun { compared_with(&order.map, &map, &source) } else { Compared::Nothing };
         if compared == Compared::Differs {
@@ -95,19 +100,19 @@ impl SalvageReady {
             );
             return Err(Refusal::new("source-changed", text));
         }
+        order.keep_off(bench, &source, &candidate)?;
         let own = candidate.tail();
         let tail = if is_known && tail.is_empty() { own.as_str() } else { tail };
         // Saved places must carry no mark, not even for a moment.
         let free: Vec<(u64, u64)> =
             map.iter().filter(|(_, state)| *state != State::Saved).map(|(range, _)| (range.start, range.end - range.start)).collect();
         let (target_key, target_facts) = (candidate.key(), (candidate.identity().clone(), candidate.geometry()));
-        let ledger = bench.open_ledger().map_err(no_ledger)?;
+        let ledger = bench.open_ledger().and_then(|ledger| ledger.check().map(|()| ledger)).map_err(no_ledger)?;
         let target = candidate.release(&Release { source: &source, needed: map.size(), tail, overwritten: &free, shifts: &[] })?;
-        let job = takes_over.as_ref().map_or(job, |begun| begun.job);
-        let job = match ledger.job(job).ok().flatten() {
-            Some(_) if begun || takes_over.is_some() => job,
-            _ => ledger.new_job(&order.ticket, &order.customer, &order.technician, &source.key(), &target_key).map_err(no_ledger)?,
-        };
+        let (source_key, named) = (source.key(), takes_over.as_ref().map_or(job, |begun| begun.job.clone()));
+        let SalvageOrder { ticket, customer, technician, .. } = &order;
+        let new = NewJob { ticket, customer, technician, source_key: &source_key, target_key: &target_key };
+        let (job, uid) = ledger.job_named(&named, &new).map_err(no_ledger)?;
         let seen = ledger.seen(source.identity(), source.geometry()).and_then(|_| ledger.seen(&target_facts.0, target_facts.1));
         let run = seen.and_then(|_| ledger.begin_run(job)).map_err(no_ledger)?;
         let written = node(&order.target);
@@ -120,10 +125,17 @@ impl SalvageReady {
             node: written.clone(),
             size: map.size(),
             sector: source.geometry().logical_sector,
-            job,
+            job: uid,
+            since: since.unwrap_or_else(|| serde_json::to_string(&(source.standing(), badger_drive::witness::boot())).unwrap_or_default()),
         };
         let no_map = |error: std::io::Error| Refusal::new("map", format!("the map {} cannot be written: {error}", order.map.display()));
-        let mut list = Pieces::open(&order.map, !begun).map_err(no_map)?;
+        let in_use = |error: std::io::Error| match error.kind() {
+            std::io::ErrorKind::WouldBlock => {
+                Refusal::new("map-in-use", format!("another salvage is using the map {}: wait for its end", order.map.display()))
+            }
+            _ => no_map(error),
+        };
+        let mut list = Pieces::open(&order.map, &of, !begun).map_err(in_use)?;
         if let Some(begun) = &takes_over {
             observer.event(&Event::Phase { phase: Phase::Prove, total: begun.past.done_bytes(), done: 0, files: None });
             take_over(begun, &mut map, &mut list, &target, control);
@@ -149,6 +161,7 @@ impl SalvageReady {
             map,
             compared,
             before,
+            between,
             saved_before,
             ledger,
             job,
@@ -196,6 +209,10 @@ impl UnderWay<'_> {
         let map = salvage.strategy.map().clone();
         drop(salvage);
         self.map = map;
+        // What was on its way when the target gave way is not saved: the map in the file says what is.
+        if let (Err(Break::Target(_)), Ok(loaded)) = (&ended, file::load(&self.order.map)) {
+            self.map = loaded.map;
+        }
         ended.and_then(|()| fill(&self.map, &self.target, self.order.fill, sector))
     }
 
@@ -207,8 +224,10 @@ impl UnderWay<'_> {
     }
 
     /// The account of it, with the files of which something is missing.
-    fn judged(&self, ended: Result<(), Break>, seconds: f64) -> (Report, Files) {
-        let (order, map, control) = (&self.order, &self.map, self.control);
+    fn judged(&mut self, ended: Result<(), Break>, seconds: f64) -> (Report, Files) {
+        let (order, control) = (self.order.clone(), self.control);
+        let order = &order;
+        let map = &self.map.clone();
         let mut report = Report::new(order.source.display().to_string(), order.target.display().to_string());
         report.job = self.job;
         report.planned_bytes = map.size();
@@ -228,7 +247,14 @@ impl UnderWay<'_> {
             }
             Ok(()) => {
                 self.observer.event(&Event::Phase { phase: Phase::Prove, total: map.totals().saved, done: 0, files: None });
-                outcome::prove(&mut report, &order.map, map, &self.target, control, self.observer, &*self.clock);
+                let differing = outcome::prove(&mut report, &order.map, map, &self.target, control, self.observer, &*self.clock);
+                // A place that does not hold what was read is not saved: the same command reads it again.
+                if let (false, Ok(loaded)) = (differing.is_empty(), file::load(&order.map)) {
+                    differing.iter().for_each(|range| self.map.set(range.clone(), State::Unread));
+                    if let Err(error) = MapFile::write(&order.map, loaded.of, &self.map) {
+                        report.proof.push(Line::new("blocks", Verdict::Fails, format!("the map still calls these places saved: {error}")));
+                    }
+                }
                 files = holed::files(&self.saved(), map, &|| control.is_stopped());
                 report.proof.extend(outcome::lines(&self.saved(), &files, map));
                 if self.compared == Compared::Unread {
@@ -237,8 +263,8 @@ impl UnderWay<'_> {
                     report.proof.push(Line::new("source", Verdict::NotChecked, text));
                 }
                 let (before, is_in_use) = &self.before;
-                let goes_on = self.saved_before > 0 && self.compared != Compared::Unread;
-                report.proof.extend(hazard::held_still(before, &self.source.standing(), *is_in_use, goes_on));
+                let between = self.between.filter(|_| self.saved_before > 0 && self.compared != Compared::Unread);
+                report.proof.extend(hazard::held_still(before, &self.source.standing(), *is_in_use, between));
                 outcome::conclude(&mut report, map, control);
             }
         }
@@ -246,11 +272,14 @@ impl UnderWay<'_> {
     }
 
     /// Proves what was saved, makes an image of it where one is asked for, and writes it all into the ledger.
-    fn conclude(self, ended: Result<(), Break>, watch: Watch) -> SalvageReport {
+    fn conclude(mut self, ended: Result<(), Break>, watch: Watch) -> SalvageReport {
         let (mut report, files) = self.judged(ended, watch.seconds);
         let ribbon = Ribbon::of(&Looked::at_structures(&self.saved()), self.map.size());
         let Self { bench, control, observer, order, source, target, target_facts, written, map, mut ledger, job, run, started, .. } = self;
         drop(target);
+        // Before the end of a run nothing is marked on the target.
+        let filled =
+            if report.outcome == Outcome::Interrupted { "what the target held before, until the run is at its end" } else { order.fill.said() };
         if let Some(image) = order.image.as_ref().filter(|_| report.outcome != Outcome::Interrupted) {
             packed(bench, &order, (image, &written), control, observer, &mut report);
         }
@@ -267,7 +296,7 @@ impl UnderWay<'_> {
             source: DriveFacts::new(source.identity(), source.geometry(), ribbon),
             rates: Vec::new(),
             report: report.clone(),
-            surface: Some(outcome::surface(&map, &files, order.fill.said())),
+            surface: Some(outcome::surface(&map, &files, filled)),
         };
         record::end(&mut ledger, run, &mut report, &sheet);
         info!(job, run, outcome = format!("{:?}", report.outcome), lost = report.lost_bytes, "the salvage ended");
@@ -320,6 +349,12 @@ fn take_over(begun: &Unfinished, map: &mut Map, list: &mut Pieces, target: &Targ
     }
 }
 
+/// What became of a drive since the map says this of it.
+fn since_then(said: &str, drive: &Source) -> Since {
+    let then: Option<(Standing, String)> = serde_json::from_str(said).ok();
+    then.map_or(Since::Silent, |(then, boot)| badger_drive::witness::since(&then, &boot, &drive.standing()))
+}
+
 /// What a drive gives of what was read from it before.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Compared {
@@ -334,7 +369,9 @@ enum Compared {
 }
 
 fn compared_with(map_path: &Path, map: &Map, drive: &Source) -> Compared {
-    match pieces::sample(map_path, map, drive, SOURCE_SAMPLES) {
+    // Reading a copy once more costs nothing; of a drive that fails every read may be the last.
+    let most = if matches!(drive.identity().bus, Bus::File | Bus::Image) { COPY_SAMPLES } else { SOURCE_SAMPLES };
+    match pieces::sample(map_path, map, drive, most) {
         Ok(sampled) if sampled.differ > 0 => Compared::Differs,
         Ok(sampled) if sampled.equal > 0 => Compared::Equal,
         Ok(sampled) if sampled.unread > 0 => Compared::Unread,

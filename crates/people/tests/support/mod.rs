@@ -108,6 +108,7 @@ impl Place {
             key: "volume".into(),
             picks: picks.iter().map(ToString::to_string).collect(),
             into: into.to_path_buf(),
+            trusts_destination: false,
             collision,
             ask,
         };

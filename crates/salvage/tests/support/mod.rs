@@ -165,7 +165,7 @@ pub fn go_on(failing: &Failing, how: How) -> Run {
         sector: 512,
         ..Of::default()
     };
-    let file = MapFile::write(&map_path, of, &map).unwrap();
+    let file = MapFile::write(&map_path, of.clone(), &map).unwrap();
     let (control, watch) = (Control::new(), Arc::new(Mutex::new(Watch::default())));
     let moved = Mutex::new(Vec::new());
     let observer = |event: &Event| {
@@ -203,7 +203,7 @@ pub fn go_on(failing: &Failing, how: How) -> Run {
                 }
             });
         }
-        let ended = run(&mut salvage, &target, file, Pieces::open(&map_path, !begun).unwrap());
+        let ended = run(&mut salvage, &target, file, Pieces::open(&map_path, &of, !begun).unwrap());
         over.store(true, Ordering::SeqCst);
         ended
     });

@@ -102,7 +102,9 @@ impl Place {
         let journal = self.journal(&source, side, &target.standing());
         let clock: Arc<dyn Clock> = self.workshop.sim_clock.clone();
         let image = Image::plain(&source, &journal.plan);
-        run::start(Run { source, image, target, journal, control, observer, clock, references: &[], again })
+        let (report, finished) = run::start(Run { source, image, target, journal, control, observer, clock, references: &[], again })?;
+        finished.into_iter().for_each(Journal::remove);
+        Ok(report)
     }
 
     /// The journal of what was begun, or a new one.
@@ -112,7 +114,7 @@ impl Place {
             Some(begun) => Journal::open(&self.journals(), begun).unwrap().unwrap(),
             None => {
                 let plan = self.plan(source, target, self.ids);
-                Journal::begin(&self.journals(), plan, 1, &Witness::of(&**source, &[]), standing).unwrap()
+                Journal::begin(&self.journals(), plan, ("1", "{}"), &Witness::of(&**source, &[]), standing).unwrap()
             }
         }
     }
