@@ -520,14 +520,21 @@ impl Ledger {
     }
 }
 
+/// The files that SQLite keeps beside a ledger: write-ahead log, its index, rollback journal.
+pub(crate) fn files_beside(path: &Path) -> [PathBuf; 3] {
+    ["-wal", "-shm", "-journal"].map(|ending| {
+        let mut name = path.as_os_str().to_owned();
+        name.push(ending);
+        PathBuf::from(name)
+    })
+}
+
 /// Refuses a file that is there and is no ledger, before SQLite writes anything to it. Links beside it are never followed.
 fn refuse_strangers(path: &Path) -> Result<(), Error> {
     let not_ours = || Error::NotOurs { path: path.to_path_buf() };
-    for ending in ["-wal", "-shm", "-journal"] {
-        let mut beside = path.as_os_str().to_owned();
-        beside.push(ending);
+    for beside in files_beside(path) {
         if std::fs::symlink_metadata(&beside).is_ok_and(|meta| !meta.is_file() || meta.nlink() > 1) {
-            return Err(Error::NotOurs { path: beside.into() });
+            return Err(Error::NotOurs { path: beside });
         }
     }
     let Ok(meta) = std::fs::symlink_metadata(path) else { return Ok(()) };

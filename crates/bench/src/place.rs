@@ -39,13 +39,8 @@ impl Bench {
     /// The ledger, what SQLite keeps beside it, and the journals.
     fn ledger_files(&self) -> Vec<OwnFile> {
         let journals = ledger::journals_beside(&self.ledger);
-        let beside = ["-wal", "-shm", "-journal"].map(|ending| {
-            let mut name = self.ledger.clone().into_os_string();
-            name.push(ending);
-            PathBuf::from(name)
-        });
         let within = std::fs::read_dir(&journals).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
-        let all = [vec![self.ledger.clone(), journals], beside.to_vec(), within].concat();
+        let all = [vec![self.ledger.clone(), journals], ledger::files_beside(&self.ledger).to_vec(), within].concat();
         all.into_iter().map(|path| OwnFile { path, kind: OwnKind::Ledger }).collect()
     }
 
