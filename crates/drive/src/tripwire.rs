@@ -144,9 +144,15 @@ fn search(target: &dyn WriteMedium, release: &Release) -> Result<bool, Refusal> 
         }
     }
     let written = laid.iter().take_while(|(at, _)| target.write_at(*at, &marked).is_ok()).count();
-    let is_found = target.flush().is_ok() && written > 0 && shows_anywhere(release, &token, way, target.geometry().size_bytes);
+    // A mark that did not arrive cannot show: then nothing is known.
+    let is_told = written == laid.len() && target.flush().is_ok();
+    let is_found = is_told && written > 0 && shows_anywhere(release, &token, way, target.geometry().size_bytes);
     // The one that failed may be written in part.
     laid.iter().take(written + 1).try_for_each(|(at, held)| put_back(target, *at, held))?;
+    if !is_told {
+        let text = "a layer hides what is below, and the target does not take what would tell whether it is the source; choose another target";
+        return Err(Refusal::new("not-told-apart", text));
+    }
     Ok(is_found)
 }
 
