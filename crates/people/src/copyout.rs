@@ -1,6 +1,6 @@
 //! Copying files and whole folders out of a volume.
 //!
-//! Three threads overlap: one walks and reads, one writes, one reads back and names. A file gets its name only when it
+//! Threads overlap: one walks and reads, one writes, several read back and hash, one notes and names. A file gets its name only when it
 //! was read back equal, so whatever ends a copy, a file that is there is whole.
 
 use crate::beneath::Beneath;
@@ -9,6 +9,7 @@ use crate::last::Last;
 use crate::names::{self, Holds};
 use crate::order::Break;
 use crate::place;
+use crate::settle;
 use crate::walker::{CHUNK, Pick, Walker};
 use crate::write::{self, Piece};
 use badger_drive::Sysfs;
@@ -65,7 +66,7 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
     // Looked at again on what is open: that is where everything goes.
     place::refuse_opened(beneath.root(), &order.into, order.tree, sysfs, order.trusts_destination)?;
     let taken = brought(order.tree, &picks, holds);
-    let begin = Line::Begin { version: 2, source: order.key.clone(), picks: order.picks.clone() };
+    let begin = Line::begin(&order.key, &order.picks);
     let (mut journal, done) = Journal::open(&beneath, &begin, &taken).map_err(unwritable)?;
     let before = done.values().fold(0u64, |sum, kept| sum.saturating_add(kept.size));
     let free = place::free(&order.into).unwrap_or(u64::MAX);
@@ -107,9 +108,8 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
     };
     let outcome = std::thread::scope(|scope| {
         let (beneath, parts, pool, journal) = (&beneath, &parts, &pool, &mut journal);
-        let writing =
-            scope.spawn(move || drain(&from_reader, pool, |pieces| write::write(beneath, parts, pieces, pool, &to_settler, as_root, control)));
-        let settling = scope.spawn(move || write::settle(beneath, holds, &from_writer, journal, &tell, control));
+        let writing = scope.spawn(move || drain(&from_reader, pool, |pieces| write::write(beneath, parts, pieces, pool, &to_settler, as_root)));
+        let settling = scope.spawn(move || settle::settle(beneath, holds, &from_writer, journal, &tell, control));
         let walked = walker.walk(picks);
         let (report, folders, soft, hard) = walker.end();
         let written = writing.join().expect("the writer does not panic");

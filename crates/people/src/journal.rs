@@ -59,6 +59,23 @@ pub(crate) enum Line {
     NotHeld { from: Way, what: String },
 }
 
+/// Bytes of picks that stand in the first line.
+const MOST_PICKS: usize = 64 << 10;
+
+impl Line {
+    /// The first line of a copy. Very many picks stand in it as one hash.
+    pub fn begin(source: &str, picks: &[String]) -> Self {
+        let picks = if picks.iter().map(String::len).sum::<usize>() <= MOST_PICKS {
+            picks.to_vec()
+        } else {
+            let mut hash = blake3::Hasher::new();
+            picks.iter().for_each(|pick| _ = hash.update(&(pick.len() as u64).to_le_bytes()).update(pick.as_bytes()));
+            vec![hash.finalize().to_string()]
+        };
+        Self::Begin { version: 3, source: source.to_string(), picks }
+    }
+}
+
 /// A file that is at the destination.
 #[derive(Clone, Debug)]
 pub(crate) struct Kept {
@@ -79,7 +96,7 @@ fn take(done: &mut Done, line: Line) {
         Line::File { from, to, size, modified, sha256 } => _ = done.insert(from, Kept { to, size, modified, sha256, missing: Vec::new() }),
         Line::Lost { from, stretches, .. } if !stretches.is_empty() => {
             if let Some(kept) = done.get_mut(&from) {
-                kept.missing = stretches;
+                kept.missing.extend(stretches);
             }
         }
         Line::Lost { from, .. } => _ = done.remove(&from),
@@ -93,24 +110,66 @@ const NAME: &str = ".badger-fetch";
 const JOURNAL: &str = "journal";
 const PARTS: &str = "parts";
 
+/// The longest line that is read, in bytes.
+const MOST_LINE: u64 = 1 << 20;
+/// So many stretches stand in one line; a file with more of them has several.
+const MOST_STRETCHES: usize = 8192;
+/// Hex digits of the hash behind each line.
+const DIGITS: usize = 16;
+
+/// The hash over a line and all lines before it.
+#[derive(Clone, Copy)]
+struct Chain([u8; 32]);
+
+impl Chain {
+    const START: Self = Self([0; 32]);
+
+    fn on(self, line: &[u8]) -> Self {
+        let mut hash = blake3::Hasher::new();
+        hash.update(&self.0).update(line);
+        Self(*hash.finalize().as_bytes())
+    }
+
+    fn digits(self) -> String {
+        hex::encode(&self.0[..DIGITS / 2])
+    }
+}
+
 pub(crate) struct Journal {
     file: BufWriter<File>,
+    chain: Chain,
     /// Our own directory, right under the destination.
     room: PathBuf,
 }
 
-/// The lines of a journal as far as they are whole, and how long that is.
-fn whole_lines(file: &File, mut take: impl FnMut(Line) -> bool) -> io::Result<u64> {
-    let mut reader = BufReader::new(file);
-    let (mut whole, mut text) = (0, Vec::new());
-    loop {
-        text.clear();
-        let count = reader.by_ref().take(1 << 20).read_until(b'\n', &mut text)?;
-        let Some(line) = text.strip_suffix(b"\n").and_then(|text| serde_json::from_slice::<Line>(text).ok()) else { return Ok(whole) };
-        if !take(line) {
-            return Ok(whole);
-        }
-        whole += count as u64;
+/// The lines of a journal, up to the first one that is cut short or does not belong behind those before it.
+struct Lines<R> {
+    reader: R,
+    chain: Chain,
+    /// Bytes of the lines so far.
+    whole: u64,
+}
+
+impl<R: BufRead> Lines<R> {
+    fn new(reader: R) -> Self {
+        Self { reader, chain: Chain::START, whole: 0 }
+    }
+}
+
+impl<R: BufRead> Iterator for Lines<R> {
+    type Item = io::Result<Line>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        let mut text = Vec::new();
+        let count = match self.reader.by_ref().take(MOST_LINE).read_until(b'\n', &mut text) {
+            Ok(count) => count as u64,
+            Err(error) => return Some(Err(error)),
+        };
+        let (json, digits) = text.strip_suffix(b"\n")?.split_last_chunk::<DIGITS>()?;
+        let (json, chain) = (json.strip_suffix(b" ")?, self.chain.on(json.strip_suffix(b" ")?));
+        let line = serde_json::from_slice(json).ok().filter(|_| chain.digits().as_bytes() == digits)?;
+        (self.chain, self.whole) = (chain, self.whole + count);
+        Some(Ok(line))
     }
 }
 
@@ -131,27 +190,23 @@ impl Journal {
         rooms.sort();
         for room in rooms.into_iter().map(PathBuf::from) {
             let Ok(mut file) = beneath.write(&room.join(JOURNAL)) else { continue };
-            let (mut done, mut first, mut same) = (Done::new(), true, false);
+            // One that came with somebody's files says another number.
             let own = Line::Room { inode: beneath.stat(&room)?.st_ino };
-            let mut own_seen = false;
-            let whole = whole_lines(&file, |line| {
-                if std::mem::take(&mut first) {
-                    same = line == *begin;
-                } else if !std::mem::replace(&mut own_seen, true) {
-                    // One that came with somebody's files says another number.
-                    same = same && line == own;
-                } else {
-                    take(&mut done, line);
-                }
-                same
-            })?;
-            if same && own_seen {
-                file.set_len(whole)?;
-                file.seek(SeekFrom::End(0))?;
-                let journal = Self { file: BufWriter::new(file), room };
-                journal.empty_parts(beneath)?;
-                return Ok((journal, done));
+            let mut lines = Lines::new(BufReader::new(&file));
+            let head = (lines.next().transpose()?, lines.next().transpose()?);
+            if head.0.as_ref() != Some(begin) || head.1 != Some(own) {
+                continue;
             }
+            let mut done = Done::new();
+            for line in lines.by_ref() {
+                take(&mut done, line?);
+            }
+            let (whole, chain) = (lines.whole, lines.chain);
+            file.set_len(whole)?;
+            file.seek(SeekFrom::End(0))?;
+            let journal = Self { file: BufWriter::new(file), chain, room };
+            journal.empty_parts(beneath)?;
+            return Ok((journal, done));
         }
         for number in 1..u32::MAX {
             let room = PathBuf::from(if number == 1 { NAME.to_string() } else { format!("{NAME}-{number}") });
@@ -169,7 +224,7 @@ impl Journal {
             if beneath.has(&journal) {
                 beneath.remove(&journal)?;
             }
-            let mut journal = Self { file: BufWriter::new(beneath.create(&journal)?), room };
+            let mut journal = Self { file: BufWriter::new(beneath.create(&journal)?), chain: Chain::START, room };
             journal.add(begin)?;
             journal.add(&Line::Room { inode: beneath.stat(&journal.room)?.st_ino })?;
             journal.keep()?;
@@ -193,8 +248,17 @@ impl Journal {
     }
 
     pub fn add(&mut self, line: &Line) -> io::Result<()> {
-        serde_json::to_writer(&mut self.file, line)?;
-        self.file.write_all(b"\n")
+        match line {
+            Line::Lost { from, why, stretches } if stretches.len() > MOST_STRETCHES => stretches
+                .chunks(MOST_STRETCHES)
+                .try_for_each(|stretches| self.add(&Line::Lost { from: from.clone(), why: why.clone(), stretches: stretches.to_vec() })),
+            _ => {
+                let json = serde_json::to_vec(line)?;
+                self.chain = self.chain.on(&json);
+                self.file.write_all(&json)?;
+                writeln!(self.file, " {}", self.chain.digits())
+            }
+        }
     }
 
     /// Returns once every line would survive a loss of power.
@@ -210,7 +274,7 @@ impl Journal {
         // A file that was written again after a break has two lines; the later one holds, and so does what is said of it.
         let mut last: HashMap<Way, u64> = HashMap::new();
         for (at, line) in self.lines(beneath)?.enumerate() {
-            match line {
+            match line? {
                 Line::File { from, .. } => _ = last.insert(from, at as u64),
                 Line::Lost { from, stretches, .. } if stretches.is_empty() => _ = last.remove(&from),
                 _ => {}
@@ -223,7 +287,7 @@ impl Journal {
         }
         let mut sums = BufWriter::new(beneath.create(&part)?);
         for (at, line) in self.lines(beneath)?.enumerate() {
-            match line {
+            match line? {
                 Line::File { from, to, sha256, .. } if last.get(&from) == Some(&(at as u64)) && !sha256.is_empty() => {
                     count += 1;
                     sums.write_all(&manifest_line(to.bytes(), &sha256))?;
@@ -292,13 +356,20 @@ impl Journal {
     pub fn places(&mut self, beneath: &Beneath) -> io::Result<Done> {
         self.keep()?;
         let mut done = Done::new();
-        self.lines(beneath)?.for_each(|line| take(&mut done, line));
+        for line in self.lines(beneath)? {
+            take(&mut done, line?);
+        }
         Ok(done)
     }
 
-    fn lines(&self, beneath: &Beneath) -> io::Result<impl Iterator<Item = Line> + use<>> {
-        let reader = BufReader::new(beneath.read(&self.room.join(JOURNAL))?);
-        Ok(reader.lines().map_while(|line| serde_json::from_str(&line.ok()?).ok()))
+    /// Every line that was written; an error where one of them does not come back.
+    fn lines(&self, beneath: &Beneath) -> io::Result<impl Iterator<Item = io::Result<Line>> + use<>> {
+        let mut lines = Lines::new(BufReader::new(beneath.read(&self.room.join(JOURNAL))?));
+        let mut end = Some(self.chain.digits());
+        Ok(std::iter::from_fn(move || {
+            let broken = || io::Error::new(io::ErrorKind::InvalidData, "the journal of this copy does not come back as it was written");
+            lines.next().or_else(|| end.take().filter(|end| *end != lines.chain.digits()).map(|_| Err(broken())))
+        }))
     }
 }
 
@@ -327,7 +398,7 @@ mod tests {
     use std::fs;
 
     fn begin(pick: &str) -> Line {
-        Line::Begin { version: 1, source: "weir#3".into(), picks: vec![pick.into()] }
+        Line::begin("weir#3", &[pick.into()])
     }
 
     fn file(name: &str, sha256: &str) -> Line {
@@ -362,6 +433,39 @@ mod tests {
         journal.add(&file("c", "3")).unwrap();
         let places = journal.places(&Beneath::new(dir.path()).unwrap()).unwrap();
         assert_eq!(places.len(), 2, "what is appended stands behind the last whole line");
+    }
+
+    #[test]
+    fn a_line_that_was_changed_counts_for_nothing_and_neither_does_what_follows() {
+        let dir = tempfile::tempdir().unwrap();
+        let names = ["a", "b", "c"];
+        let mut journal = written(dir.path(), &names.map(|name| file(name, "1")));
+        let (room, beneath) = (dir.path().join(&journal.room), Beneath::new(dir.path()).unwrap());
+        let text = fs::read(room.join(JOURNAL)).unwrap();
+        let ends: Vec<usize> = text.iter().enumerate().filter(|(_, byte)| **byte == b'\n').map(|(at, _)| at).collect();
+        for at in ends[1] + 1..text.len() {
+            let mut changed = text.clone();
+            changed[at] ^= 1;
+            fs::write(room.join(JOURNAL), &changed).unwrap();
+            // A copy that goes on is told; one that begins again takes what stands before.
+            assert!(journal.places(&beneath).is_err(), "byte {at}");
+            let line = ends[2..].iter().position(|end| at <= *end).unwrap();
+            assert_eq!(open(dir.path(), "/Users").1.len(), line, "byte {at}");
+            assert_eq!(fs::metadata(room.join(JOURNAL)).unwrap().len(), ends[1 + line] as u64 + 1);
+        }
+        // A line that is left out is one that was changed.
+        fs::write(room.join(JOURNAL), [&text[..=ends[1]], &text[ends[2] + 1..]].concat()).unwrap();
+        assert!(open(dir.path(), "/Users").1.is_empty());
+    }
+
+    #[test]
+    fn a_file_with_very_many_holes_is_read_again() {
+        let dir = tempfile::tempdir().unwrap();
+        let stretches: Vec<(u64, u64)> = (0..100_000).map(|at| (u64::MAX - at, u64::MAX - at)).collect();
+        let holes = Line::Lost { from: Way::new(b"a"), why: "unreadable".into(), stretches: stretches.clone() };
+        drop(written(dir.path(), &[file("a", "1"), holes, file("b", "2")]));
+        let done = open(dir.path(), "/Users").1;
+        assert!(done.len() == 2 && done[&Way::new(b"a")].missing == stretches);
     }
 
     #[test]

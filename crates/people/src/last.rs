@@ -1,10 +1,11 @@
 //! What comes after all files of a copy: links, and the times and attributes of folders.
 
 use crate::beneath::Beneath;
+use crate::digest;
 use crate::journal::{Journal, Kept, Line, Way};
 use crate::order::{Break, Lost, Report, push};
 use crate::walker::{Folder, Hard, Soft};
-use crate::write::{self};
+use crate::write;
 use badger_drive::Control;
 use rustix::fs::{Mode, XattrFlags};
 use std::ffi::OsStr;
@@ -116,7 +117,7 @@ impl Last<'_> {
         let (mut from, mut copy) = (self.beneath.read(there)?, self.beneath.create(&part)?);
         io::copy(&mut from, &mut copy)?;
         copy.sync_all()?;
-        if write::read_back(&copy, self.control)? != write::read_back(&from, self.control)? {
+        if digest::of_file(&copy, self.control)? != digest::of_file(&from, self.control)? {
             return Err(io::Error::other("the destination gives other bytes than were written"));
         }
         let meta = from.metadata()?;

@@ -3,12 +3,14 @@
 mod beneath;
 pub mod changes;
 pub mod copyout;
+mod digest;
 mod journal;
 pub mod kind;
 mod last;
 pub mod names;
 mod order;
 mod place;
+mod settle;
 mod walker;
 mod write;
 

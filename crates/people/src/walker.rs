@@ -444,7 +444,7 @@ impl<'a> Walker<'a> {
         if equal {
             let modified = node.modified.map_or((0, 0), |time| (time.seconds, time.nanos));
             let to = Way::new(to.as_os_str().as_bytes());
-            self.note(Line::File { from: way.clone(), to, size, modified, sha256: write::hex(sha256) })?;
+            self.note(Line::File { from: way.clone(), to, size, modified, sha256: hex::encode(sha256.finalize()) })?;
             self.count_there(size);
         }
         Ok(equal)
