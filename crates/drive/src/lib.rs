@@ -32,6 +32,7 @@ pub mod open;
 pub mod own;
 mod paths;
 pub mod patience;
+mod random;
 pub mod raw;
 pub mod reads;
 mod refusal;
@@ -61,6 +62,7 @@ pub use medium::{Geometry, Holds, Medium, ReadError, Stretch, WriteError, WriteM
 pub use open::Workshop;
 pub use own::{OwnFile, OwnKind, RunDrive};
 pub use patience::Patience;
+pub use random::{random, random_below};
 pub use refusal::Refusal;
 pub use release::Release;
 pub use sounding::Sounding;

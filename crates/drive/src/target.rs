@@ -248,7 +248,8 @@ impl Candidate {
         } else if !self.is_new() {
             let either = |names: fn(&Ground) -> &Vec<String>| !names(&ground).is_empty() || !names(release.source.ground()).is_empty();
             let (veiled, hidden) = (either(|ground| &ground.veils), either(|ground| &ground.hidden));
-            tripwire::lay(&*target, release, veiled, hidden).map_err(|refusal| Refusal { text: format!("{name}: {}", refusal.text), ..refusal })?;
+            let layers = tripwire::Layers { veiled, hidden, trusted: self.trusted };
+            tripwire::lay(&*target, release, layers).map_err(|refusal| Refusal { text: format!("{name}: {}", refusal.text), ..refusal })?;
         }
         Ok(target)
     }

@@ -11,7 +11,6 @@ use badger_drive::raw::sector_of_content;
 use badger_drive::text::plain;
 use badger_drive::{Bus, Control, Geometry, Holds, Identity, Medium, Patience, ReadError, Standing, Stretch, WriteError, WriteMedium};
 use std::collections::VecDeque;
-use std::hash::{BuildHasher, Hasher, RandomState};
 use std::io;
 use std::ops::Range;
 use std::os::fd::OwnedFd;
@@ -38,14 +37,6 @@ const FIRST: Duration = Duration::from_secs(15);
 
 fn first() -> Patience {
     Patience { limit: FIRST, control: None }
-}
-
-/// A number that nobody can foretell.
-fn chance(number: u64) -> u64 {
-    // The standard library seeds this from the system's randomness.
-    let mut hasher = RandomState::new().build_hasher();
-    hasher.write_u64(number);
-    hasher.finish()
 }
 
 /// Bytes of the longest request.
@@ -246,7 +237,7 @@ impl Borrowed {
         let Some(inner) = (first - offset).try_into().ok().filter(|inner: &usize| inner + SAMPLE as usize <= bytes.len()) else { return };
         let number = self.reads.fetch_add(1, Ordering::Relaxed);
         // Reservoir sampling (J. S. Vitter, "Random Sampling with a Reservoir", 1985).
-        let slot = if number < KEPT as u64 { number } else { chance(number) % (number + 1) };
+        let slot = if number < KEPT as u64 { number } else { badger_drive::random_below(number + 1) };
         if slot < KEPT as u64 {
             let noted = (first, blake3::hash(&bytes[inner..inner + SAMPLE as usize]));
             let mut read = self.read.lock().expect("sample lock");

@@ -9,7 +9,6 @@ use badger_drive::buffer::Buffer;
 use badger_drive::{Medium, Refusal, Source};
 use badger_layout::Plan;
 use std::collections::BTreeSet;
-use std::hash::{BuildHasher, Hasher, RandomState};
 use std::ops::Range;
 
 /// The last leaves before the place where the run broke off.
@@ -86,7 +85,7 @@ impl Done<'_> {
         out.extend(beginnings.iter().map(|at| at / LEAF).filter(|leaf| has(*leaf)).take(MOST_BEGINNINGS));
         for step in 0..SPREAD.min(total) {
             let part = total / SPREAD.min(total);
-            let mut place = total * step / SPREAD.min(total) + chance(step) % part.max(1);
+            let mut place = total * step / SPREAD.min(total) + badger_drive::random_below(part);
             for (first, count) in &runs {
                 if place < *count {
                     out.insert(first + place);
@@ -97,14 +96,6 @@ impl Done<'_> {
         }
         out
     }
-}
-
-/// A number that nobody can foretell: whoever changes the source between two runs does not know what will be read again.
-fn chance(step: u64) -> u64 {
-    // The standard library seeds this from the system's randomness.
-    let mut hasher = RandomState::new().build_hasher();
-    hasher.write_u64(step);
-    hasher.finish()
 }
 
 /// The leaves that lie whole in a stretch: first and count.
