@@ -4,6 +4,7 @@ mod cli;
 mod destinations;
 mod fit;
 mod images;
+mod killed;
 mod lend;
 mod licence;
 mod rooms;

@@ -1,9 +1,10 @@
 //! Makes, appends to and replaces files of the program's own. Whatever has their name may be somebody's only copy: links are never
 //! followed, and what is there is replaced or continued only where it begins as files of ours do.
 
-use rustix::fs::OFlags;
+use rustix::fs::{AtFlags, CWD, Mode, OFlags};
 use std::fs::{self, File, OpenOptions, Permissions};
 use std::io::{self, Read};
+use std::os::fd::AsRawFd;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -23,6 +24,80 @@ fn refused(kind: io::ErrorKind, path: &Path, text: &str) -> io::Error {
 /// What the system says; `AlreadyExists` where something has the name.
 pub fn create(path: &Path) -> io::Result<File> {
     OpenOptions::new().read(true).write(true).create_new(true).open(path)
+}
+
+/// A new file that has no name yet. Where it is dropped without one, nothing of it stays.
+pub struct Unnamed {
+    file: File,
+    path: PathBuf,
+    /// The name for the time being, where the file system has no files without one.
+    beside: Option<PathBuf>,
+}
+
+impl Unnamed {
+    /// Makes a file in the directory of `path`.
+    ///
+    /// # Errors
+    /// What the system says; `AlreadyExists` where something has the name already.
+    pub fn beside(path: &Path) -> io::Result<Self> {
+        if fs::symlink_metadata(path).is_ok() {
+            return Err(io::Error::new(io::ErrorKind::AlreadyExists, format!("{} is there already", path.display())));
+        }
+        let flags = OFlags::TMPFILE | OFlags::RDWR | OFlags::CLOEXEC;
+        let (file, other) = match rustix::fs::open(dir_of(path), flags, Mode::from_raw_mode(0o666)) {
+            Ok(file) => (file.into(), None),
+            Err(_) => beside(path).map(|(other, file)| (file, Some(other)))?,
+        };
+        Ok(Self { file, path: path.to_path_buf(), beside: other })
+    }
+
+    /// The file.
+    pub fn file(&self) -> &File {
+        &self.file
+    }
+
+    /// Makes the file durable and gives it its name, which nothing may have by now.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn name(mut self) -> io::Result<File> {
+        self.file.sync_all()?;
+        let file = self.file.try_clone()?;
+        match &self.beside {
+            Some(beside) => place(beside, &self.path, None)?,
+            None => {
+                let held = format!("/proc/self/fd/{}", file.as_raw_fd());
+                if rustix::fs::linkat(CWD, held, CWD, &self.path, AtFlags::SYMLINK_FOLLOW).is_err() {
+                    rustix::fs::linkat(&file, "", CWD, &self.path, AtFlags::EMPTY_PATH)?;
+                }
+            }
+        }
+        self.beside = None;
+        File::open(dir_of(&self.path))?.sync_all()?;
+        Ok(file)
+    }
+}
+
+impl Drop for Unnamed {
+    fn drop(&mut self) {
+        if let Some(beside) = &self.beside {
+            let _ = fs::remove_file(beside);
+        }
+    }
+}
+
+fn dir_of(path: &Path) -> &Path {
+    path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
+/// Makes a file where nothing is: its name appears together with what `write` puts into it, durable.
+///
+/// # Errors
+/// What the system says; `AlreadyExists` where something has the name.
+pub fn create_with(path: &Path, write: impl FnOnce(&mut &File) -> io::Result<()>) -> io::Result<File> {
+    let unnamed = Unnamed::beside(path)?;
+    write(&mut unnamed.file())?;
+    unnamed.name()
 }
 
 /// Opens a file of ours that is there, to read it and to write to it.
@@ -73,8 +148,7 @@ pub fn replace(path: &Path, is_ours: &dyn Fn(&[u8]) -> bool, write: impl FnOnce(
         let _ = fs::remove_file(&beside);
         return Err(error);
     }
-    let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    File::open(dir)?.sync_all()?;
+    File::open(dir_of(path))?.sync_all()?;
     Ok(file)
 }
 
@@ -97,7 +171,7 @@ fn beside(path: &Path) -> io::Result<(PathBuf, File)> {
 
 /// Gives a file its name: one that nothing has, or that of the very file which was recognised.
 fn place(beside: &Path, path: &Path, there: Option<(u64, u64)>) -> io::Result<()> {
-    use rustix::fs::{CWD, RenameFlags, renameat_with};
+    use rustix::fs::{RenameFlags, renameat_with};
     if let Some(node) = there {
         let now = fs::symlink_metadata(path)?;
         if (now.dev(), now.ino()) != node {

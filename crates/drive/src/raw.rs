@@ -7,7 +7,7 @@ use crate::medium::{Geometry, Medium, ReadError, Stretch, WriteError, WriteMediu
 use crate::patience::Patience;
 use crate::standing::Standing;
 use rustix::fs::FallocateFlags;
-use std::fs::{File, OpenOptions};
+use std::fs::File;
 use std::io::{self, Error};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -54,12 +54,10 @@ impl RawFile {
 
     /// Makes a file of `size` bytes, all of them holes, where nothing is.
     pub(crate) fn create(path: &Path, size: u64) -> io::Result<Self> {
-        let file = OpenOptions::new().read(true).write(true).create_new(true).open(path)?;
-        mark_raw(&file);
-        if let Err(error) = file.set_len(size).and_then(|()| file.sync_all()) {
-            let _ = std::fs::remove_file(path);
-            return Err(error);
-        }
+        let file = crate::keep::create_with(path, |file| {
+            mark_raw(file);
+            file.set_len(size)
+        })?;
         Self::over(Io::over(file, true, FILE_ALIGN), path)
     }
 

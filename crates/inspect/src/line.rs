@@ -53,6 +53,11 @@ impl Line {
     pub fn new(what: &str, result: Verdict, text: impl Into<String>) -> Self {
         Self { what: what.into(), link: String::new(), result, text: text.into(), evidence: Vec::new(), advice: String::new(), places: Vec::new() }
     }
+
+    /// Whether this line leaves open that the source stayed as it was. Then no run is proved.
+    pub fn doubts_source(&self) -> bool {
+        self.what == "source" && self.result == Verdict::NotChecked
+    }
 }
 
 /// A stretch in logical sectors of the source.

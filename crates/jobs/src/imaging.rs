@@ -3,7 +3,7 @@
 use crate::record;
 use crate::run::unchanged;
 use badger_bench::Bench;
-use badger_bench::ledger::{self, Ledger, NewJob};
+use badger_bench::ledger::{self, JobRow, Ledger, NewJob};
 use badger_bench::ribbon::Ribbon;
 use badger_bench::sheet::{DriveFacts, SheetData};
 use badger_drive::clock::Clock;
@@ -70,6 +70,8 @@ pub enum There {
     Unfinished,
     /// The same, which is given up when the new one begins.
     GivenUp,
+    /// A whole image of this drive, made by a run that ended before it proved it: that is what is left to do.
+    Unproved,
 }
 
 /// An order that was looked at, with what it will take.
@@ -117,7 +119,7 @@ impl ImageOrder {
     fn take_place(&self, source: &Source, shown: There, passphrase: Option<&Passphrase>, bench: &Bench) -> Result<(), Refusal> {
         // What was looked at may have been mounted somewhere else since.
         refuse_on_source(&self.file, source, bench)?;
-        if self.there(source, passphrase)? != shown {
+        if self.there(source, passphrase, bench)? != shown {
             return Err(Refusal::new("shown-changed", format!("{} came, or went, since it was looked at", self.file.display())));
         }
         if shown == There::GivenUp {
@@ -153,7 +155,7 @@ impl ImageOrder {
             bench.keep_off(Vec::new(), &[RunDrive::source(&source)])?;
         } else {
             refuse_on_source(&self.file, &source, bench)?;
-            there = self.there(&source, passphrase.as_ref())?;
+            there = self.there(&source, passphrase.as_ref(), bench)?;
             if let Some((first, _)) = badger_drive::split::place_of(&self.file).filter(|_| self.format == Some(Format::Raw)) {
                 let text = format!("{} would become a piece of the drive in pieces {}: take another name", self.file.display(), first.display());
                 return Err(Refusal::new("part-of-split", text));
@@ -187,7 +189,7 @@ impl ImageOrder {
     }
 
     /// What has the image's name; nothing of it is touched.
-    fn there(&self, source: &Source, passphrase: Option<&Passphrase>) -> Result<There, Refusal> {
+    fn there(&self, source: &Source, passphrase: Option<&Passphrase>, bench: &Bench) -> Result<There, Refusal> {
         if std::fs::symlink_metadata(&self.file).is_err() {
             return Ok(There::Nothing);
         }
@@ -197,8 +199,15 @@ impl ImageOrder {
         }
         let there = |what: &str| Refusal::new("image-exists", format!("{shown} {what}: take another name"));
         let image = Image::open(&self.file, passphrase).map_err(|error| there(&format!("is there already ({error})")))?;
-        if image.shown().whole {
-            return Err(there("is there already, and whole"));
+        let shown_of_it = image.shown();
+        if shown_of_it.whole {
+            let is_as_asked =
+                (shown_of_it.sparing, shown_of_it.locked, shown_of_it.parent.is_some()) == (self.used, self.locked, self.parent.is_some());
+            let is_left = is_as_asked
+                && !self.restart
+                && image.is_of(&source.key())
+                && bench.read_ledger().ok().flatten().is_some_and(|ledger| unended(self, source, &ledger).is_some());
+            return if is_left { Ok(There::Unproved) } else { Err(there("is there already, and whole")) };
         }
         if !image.is_of(&source.key()) {
             return Err(there("is an unfinished image of another drive"));
@@ -250,7 +259,8 @@ struct Watched<'a> {
 impl Watched<'_> {
     /// Says of a run that ended for want of room that it did.
     fn say_no_room(&self, report: &mut Report, order: &ImageOrder) {
-        if self.is_full.load(Ordering::Relaxed) && report.outcome == Outcome::Interrupted {
+        let is_full = || self.is_full.load(Ordering::Relaxed) || badger_people::free(self.file).is_some_and(|free| free <= own::LEFT_FREE);
+        if report.outcome == Outcome::Interrupted && is_full() {
             report.code = "no-room".into();
             let way = if order.format.is_some() { "begin anew" } else { "go on" };
             report.reason = format!("there is no room left for {}: make room and give the same command again to {way}", order.file.display());
@@ -346,13 +356,14 @@ impl ImageReady {
         let told: &dyn Observer = if is_pipe { observer } else { &watched };
         let made = match order.format {
             Some(format) => written(&seen, &order.file, To { format, split: order.split, form: order.form, old: order.old }, control, told, &*clock),
+            None if there == There::Unproved => own::made(&order.file, &making).unwrap_or_else(failed),
             None => own::make(&making, onto, control, told, &*clock).unwrap_or_else(failed),
         };
         let mut report = report(&order, &source, &needed, &made);
         report.job = job;
         watched.say_no_room(&mut report, &order);
         // What an earlier run went over, or nobody did, is in no account of this one.
-        let is_all = made.outcome != Outcome::Interrupted && there != There::Unfinished;
+        let is_all = made.outcome != Outcome::Interrupted && !matches!(there, There::Unfinished | There::Unproved);
         report.proof.extend(mended.iter().map(|mended| mending(&mended.account(), &order, is_all)));
         match order.format {
             _ if !matches!(made.outcome, Outcome::Proved | Outcome::Incomplete) => {}
@@ -391,13 +402,29 @@ impl ImageReady {
     }
 }
 
+/// What the ledger calls the image.
+fn key_of(order: &ImageOrder) -> String {
+    format!("image {}", std::path::absolute(&order.file).unwrap_or_else(|_| order.file.clone()).display())
+}
+
+/// The job whose last run on this image of this drive never came to its end.
+fn unended(order: &ImageOrder, source: &Source, ledger: &Ledger) -> Option<JobRow> {
+    let row = ledger.last_job_of(&key_of(order)).ok().flatten()?;
+    let is_same = |asked: &str, held: &str| asked.is_empty() || asked == held;
+    let is_its = row.source_key == source.key() && is_same(&order.ticket, &row.ticket) && is_same(&order.customer, &row.customer);
+    (is_its && row.started.is_some() && row.outcome.as_deref().is_none_or(|outcome| outcome == "interrupted")).then_some(row)
+}
+
 /// Notes in the ledger that a run begins: the ledger, the job and the run.
 fn begun(order: &ImageOrder, source: &Source, bench: &Bench) -> Result<(Ledger, i64, i64), ledger::Error> {
     let ledger = bench.open_ledger()?;
     ledger.check()?;
-    let key = format!("image {}", std::path::absolute(&order.file).unwrap_or_else(|_| order.file.clone()).display());
+    let key = key_of(order);
     let ImageOrder { ticket, customer, technician, .. } = order;
-    let (job, _) = ledger.new_job(&NewJob { ticket, customer, technician, source_key: &source.key(), target_key: &key })?;
+    let job = match unended(order, source, &ledger) {
+        Some(row) => row.id,
+        None => ledger.new_job(&NewJob { ticket, customer, technician, source_key: &source.key(), target_key: &key })?.0,
+    };
     ledger.seen(source.identity(), source.geometry())?;
     let run = ledger.begin_run(job)?;
     Ok((ledger, job, run))
@@ -405,8 +432,7 @@ fn begun(order: &ImageOrder, source: &Source, bench: &Bench) -> Result<(Ledger, 
 
 /// The worst line of the proof is the verdict, and what the report gives as the reason.
 fn judge(report: &mut Report) {
-    // Whether the drive stayed as it was is a part of what is proved.
-    let is_doubted = |line: &Line| line.result == Verdict::Fails || line.what == "source" && line.result == Verdict::NotChecked;
+    let is_doubted = |line: &Line| line.result == Verdict::Fails || line.doubts_source();
     if report.outcome == Outcome::Proved && report.proof.iter().any(is_doubted) {
         report.outcome = Outcome::Finished;
     }

@@ -152,7 +152,7 @@ pub(crate) fn conclude(report: &mut Report, map: &Map, control: &Control) {
         (None, 0) if report.proof.iter().any(|line| line.what == "blocks" && line.result != Verdict::Holds) => {
             (Outcome::Finished, "all is saved; not all of it could be read back and compared".into())
         }
-        (None, 0) => match report.proof.iter().find(|line| line.what == "source" && line.result == Verdict::NotChecked) {
+        (None, 0) => match report.proof.iter().find(|line| line.doubts_source()) {
             Some(doubted) => (Outcome::Finished, doubted.text.clone()),
             None => (Outcome::Proved, String::new()),
         },

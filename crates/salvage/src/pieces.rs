@@ -7,7 +7,6 @@ use badger_drive::buffer::Buffer;
 use badger_drive::{Control, Source, Target, keep};
 use rustix::fs::FlockOperation;
 use std::fs::File;
-use std::hash::{BuildHasher, Hasher, RandomState};
 use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
 use std::ops::Range;
 use std::os::unix::fs::FileExt;
@@ -43,28 +42,37 @@ pub fn beside(map: &Path) -> PathBuf {
     name.into()
 }
 
+/// Whether the list beside a map has pieces in it.
+pub fn has_any(map: &Path) -> bool {
+    std::fs::metadata(beside(map)).is_ok_and(|meta| meta.len() > RECORD as u64)
+}
+
 impl Pieces {
-    /// Opens the list beside the map of these drives, or begins it where `anew` is set or none is there. As long as it is open no other
-    /// salvage can use the map.
+    /// Opens the list beside the map of these drives. Where there is none, or `anew` is set, a list without pieces takes its place. As
+    /// long as it is open no other salvage can use the map.
     ///
     /// # Errors
     /// `WouldBlock` where another one uses it; the system; that what has its name is no such list, or that of another map.
     pub fn open(map: &Path, of: &Of, anew: bool) -> io::Result<Self> {
         let (path, head) = (beside(map), head(of));
         let is_ours = |found: &[u8]| found.starts_with(MAGIC) && (anew || found.starts_with(&head));
-        let mut file = match keep::open(&path, &is_ours) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => keep::create(&path)?,
-            opened => opened?,
+        let lock = |file: &File| rustix::fs::flock(file, FlockOperation::NonBlockingLockExclusive);
+        let there = match keep::open(&path, &is_ours) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => None,
+            opened => Some(opened?),
         };
-        rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive)?;
-        let len = if anew { 0 } else { file.metadata()?.len() / RECORD as u64 * RECORD as u64 };
+        there.as_ref().map_or(Ok(()), lock)?;
+        // The name always belongs to a list with its head: a kill leaves nothing that nobody knows again.
+        let mut file = match there {
+            Some(file) if !anew => file,
+            Some(_) => keep::replace(&path, &is_ours, |file| file.write_all(&head))?,
+            None => keep::create_with(&path, |file| file.write_all(&head))?,
+        };
+        lock(&file)?;
         // What a kill left of a last record is none.
+        let len = file.metadata()?.len() / RECORD as u64 * RECORD as u64;
         file.set_len(len)?;
         file.seek(SeekFrom::Start(len))?;
-        if len == 0 {
-            file.write_all(&head)?;
-            file.sync_data()?;
-        }
         Ok(Self { file, waiting: Vec::new(), zeroes: None })
     }
 
@@ -191,7 +199,7 @@ pub fn sample(map_path: &Path, map: &Map, drive: &Source, most: u64) -> io::Resu
         let mut record = [0; RECORD];
         // Whoever writes to the drive behind our back does not know where will be looked.
         let step = count / most.min(count);
-        let number = turn * step + chance(turn) % step.max(1);
+        let number = turn * step + badger_drive::random_below(step);
         file.read_exact_at(&mut record, (1 + number) * RECORD as u64)?;
         let Some((range, hash)) = piece(&record).filter(|(range, _)| map.is_saved(range.clone())) else { continue };
         let bytes = &mut buffer[..(range.end - range.start) as usize];
@@ -213,14 +221,6 @@ fn piece(record: &[u8; RECORD]) -> Option<(Range<u64>, &[u8])> {
     let [start, len] = [0, 8].map(|at| u64::from_le_bytes(record[at..at + 8].try_into().unwrap_or_default()));
     let end = start.checked_add(len).filter(|_| len > 0 && len <= MOST)?;
     Some((start..end, &record[16..48]))
-}
-
-/// A number that nobody can foretell.
-fn chance(turn: u64) -> u64 {
-    // The standard library seeds this from the system's randomness.
-    let mut hasher = RandomState::new().build_hasher();
-    hasher.write_u64(turn);
-    hasher.finish()
 }
 
 /// The first record: what it is, and of which map, as a hash of what the map is of.

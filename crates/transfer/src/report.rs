@@ -105,9 +105,7 @@ impl Report {
         let lost = (!self.lost.is_empty()).then(|| {
             format!("{} in {} stretches of the source could not be read and are zero on the target", human(self.lost_bytes), self.lost.len())
         });
-        // Whether the source stayed as it was is a part of what is proved.
-        let doubted = |line: &&Line| line.what == "source" && line.result == Verdict::NotChecked;
-        let failed = self.proof.iter().find(|line| line.result == Verdict::Fails).or_else(|| self.proof.iter().find(doubted));
+        let failed = self.proof.iter().find(|line| line.result == Verdict::Fails).or_else(|| self.proof.iter().find(|line| line.doubts_source()));
         let failed = failed.map(|line| line.text.clone());
         match (failed, lost) {
             (Some(failed), Some(lost)) => (Outcome::Finished, format!("{failed}. Besides, {lost}")),

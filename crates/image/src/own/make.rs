@@ -15,7 +15,6 @@ use badger_drive::reads::{Got, Reads};
 use badger_drive::{Control, Event, Extents, Geometry, Observer, Outcome, Phase, Since, Source};
 use std::collections::BTreeMap;
 use std::fs::File;
-use std::hash::{BuildHasher, Hasher, RandomState};
 use std::io::Write;
 use std::ops::Range;
 use std::path::Path;
@@ -238,12 +237,32 @@ fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'
         lock,
     };
     let store: Box<dyn Store> = match onto {
-        Onto::File(path, split) => Box::new(Files::create(path, split).map_err(|error| Wrong::new(format!("{}: {error}", path.display())))?),
+        Onto::File(path, split) => Box::new(Files::begin(path, split).map_err(|error| Wrong::new(format!("{}: {error}", path.display())))?),
         Onto::Pipe(out) => Box::new(Pipe::new(out)),
     };
     let keys = keys.map(|keys| Ok::<_, Wrong>(keys.bound_to(&head.text()?))).transpose()?;
     let writer = Writer::begin(store, &head, keys.clone(), making.sparing)?;
     Ok(Begun { writer, shared: shared(keys, Known::default(), parent), from: 0, between: None })
+}
+
+/// What came of a run that made an image whole and ended before it said so. Nothing of it was read back.
+///
+/// # Errors
+/// It cannot be opened, or is not whole.
+pub fn made(path: &Path, making: &Making) -> std::io::Result<Made> {
+    let image = Image::open(path, making.passphrase)?;
+    if !image.shown().whole {
+        return Err(std::io::Error::new(std::io::ErrorKind::InvalidData, "it is not whole"));
+    }
+    let lost = image.lost_stretches();
+    Ok(Made {
+        outcome: if lost.is_empty() { Outcome::Proved } else { Outcome::Incomplete },
+        read_bytes: making.needed.total(|()| true),
+        len: image.len(),
+        lost,
+        between: Some(between(&image, making.source)),
+        ..Made::default()
+    })
 }
 
 /// Takes an image away that was broken off, with all its volumes.
@@ -321,19 +340,11 @@ fn between(before: &Image, source: &Source) -> Since {
 const LOOKED_AT: usize = 2;
 const EVERY: u64 = 16;
 
-/// A number below `most` that nobody can foretell.
-fn chance(turn: u64, most: usize) -> usize {
-    // The standard library seeds this from the system's randomness.
-    let mut hasher = RandomState::new().build_hasher();
-    hasher.write_u64(turn);
-    (hasher.finish() % most.max(1) as u64) as usize
-}
-
 fn still_holds(source: &Source, keys: Option<&Keys>, group: u64, entries: &[Entry]) -> bool {
     let size = source.geometry().size_bytes;
     let data = entries.iter().enumerate().filter_map(|(at, entry)| if let Entry::Data(held) = entry { Some((at as u64, held)) } else { None });
     let data: Vec<_> = data.collect();
-    let mut looked = (0..LOOKED_AT.min(data.len())).map(|turn| data[chance(group << 8 | turn as u64, data.len())]);
+    let mut looked = (0..LOOKED_AT.min(data.len())).map(|_| data[badger_drive::random_below(data.len() as u64) as usize]);
     looked.all(|(at, held)| {
         let start = (group * GROUP + at) * CHUNK;
         let mut bytes = vec![0; CHUNK.min(size.saturating_sub(start)) as usize];

@@ -13,12 +13,12 @@ mod write;
 
 pub use crypt::Passphrase;
 pub use estimate::{Estimate, estimate};
-pub use make::{Made, Making, Onto, give_up, goes_on_from, make};
+pub use make::{Made, Making, Onto, give_up, goes_on_from, made, make};
 pub use mend::{Account, Mended};
 pub use read::{Image, Shown};
 pub(crate) use record::is_first;
 pub use scan::Damage;
-pub use shelf::Volumes;
+pub use shelf::{LEFT_FREE, Volumes};
 pub use write::Head;
 
 /// Bytes of the drive that are packed as one.

@@ -373,6 +373,16 @@ impl Image {
         self.lost.within(at..self.head.size).next().map(|(range, ())| range)
     }
 
+    /// What could not be read from the drive: start and length.
+    pub(super) fn lost_stretches(&self) -> Vec<(u64, u64)> {
+        self.lost.iter().map(|(range, ())| (range.start, range.end - range.start)).collect()
+    }
+
+    /// Bytes of its own volumes.
+    pub(super) fn len(&self) -> u64 {
+        self.chain[0].volumes.len()
+    }
+
     /// What it tells of itself.
     pub fn shown(&self) -> Shown {
         Shown {

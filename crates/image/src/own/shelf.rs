@@ -2,6 +2,7 @@
 //! grows at its end and is read anywhere.
 
 use super::record::{HEADER, Header};
+use badger_drive::keep;
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write};
 use std::os::unix::fs::{FileExt, OpenOptionsExt};
@@ -131,10 +132,14 @@ impl Volumes {
 pub(super) struct Files {
     first: PathBuf,
     open: File,
+    /// The volume that is written now, until it has its name: with the head in it, so that a kill leaves none that nobody knows again.
+    unnamed: Option<keep::Unnamed>,
     number: usize,
     /// Bytes of the volume that is written now.
     here: u64,
     at: u64,
+    /// Bytes that can be written before the system is asked for the free ones again.
+    room: u64,
     most: Option<u64>,
     /// The first volume, which nobody else writes meanwhile.
     #[expect(dead_code, reason = "held, not read")]
@@ -142,16 +147,17 @@ pub(super) struct Files {
 }
 
 impl Files {
-    /// Makes the first volume, where nothing is.
-    pub fn create(first: &Path, most: Option<u64>) -> io::Result<Self> {
+    /// Begins the first volume, under a name that nothing has.
+    pub fn begin(first: &Path, most: Option<u64>) -> io::Result<Self> {
         // Found now, and not in the middle.
         if most.is_some() && volume(first, 2).symlink_metadata().is_ok() {
             return Err(io::Error::new(io::ErrorKind::AlreadyExists, format!("{} is there already", volume(first, 2).display())));
         }
-        let open = OpenOptions::new().write(true).create_new(true).open(first)?;
+        let unnamed = keep::Unnamed::beside(first)?;
+        let open = unnamed.file().try_clone()?;
         alone(&open)?;
         let held = open.try_clone()?;
-        Ok(Self { first: first.to_path_buf(), open, number: 1, here: 0, at: 0, most, held })
+        Ok(Self { first: first.to_path_buf(), open, unnamed: Some(unnamed), number: 1, here: 0, at: 0, room: 0, most, held })
     }
 
     /// Goes on behind place `at` of what is there; whatever lies behind it is given up. `held` is the first volume, see [`alone`].
@@ -167,8 +173,18 @@ impl Files {
         let mut open = OpenOptions::new().write(true).custom_flags(flags).open(volume(first, number))?;
         open.set_len(at - start)?;
         io::Seek::seek(&mut open, io::SeekFrom::End(0))?;
-        Ok(Self { first: first.to_path_buf(), open, number, here: at - start, at, most, held })
+        Ok(Self { first: first.to_path_buf(), open, unnamed: None, number, here: at - start, at, room: 0, most, held })
     }
+}
+
+/// Bytes that stay free where an image grows: a place that is full to the last byte stops others too.
+pub const LEFT_FREE: u64 = 2 << 20;
+/// Bytes after which the system is asked again how much is free.
+const LOOK: u64 = 4 << 20;
+
+/// Bytes that are free where a file lies; all there could be where the system does not say.
+fn free(file: &File) -> u64 {
+    rustix::fs::fstatvfs(file).map_or(u64::MAX, |said| said.f_bavail.saturating_mul(said.f_frsize))
 }
 
 impl Store for Files {
@@ -176,7 +192,18 @@ impl Store for Files {
         self.at
     }
     fn append(&mut self, bytes: &[u8]) -> io::Result<()> {
+        let len = bytes.len() as u64;
+        if self.room < len {
+            self.room = free(&self.open).saturating_sub(LEFT_FREE).min(LOOK.max(len));
+            if self.room < len {
+                return Err(io::Error::new(io::ErrorKind::StorageFull, "there is no room left"));
+            }
+        }
+        self.room -= len;
         self.open.write_all(bytes)?;
+        if let Some(unnamed) = self.unnamed.take() {
+            unnamed.name()?;
+        }
         self.here += bytes.len() as u64;
         self.at += bytes.len() as u64;
         Ok(())
@@ -186,7 +213,9 @@ impl Store for Files {
         if begins {
             self.keep()?;
             self.number += 1;
-            self.open = OpenOptions::new().write(true).create_new(true).open(volume(&self.first, self.number))?;
+            let unnamed = keep::Unnamed::beside(&volume(&self.first, self.number))?;
+            self.open = unnamed.file().try_clone()?;
+            self.unnamed = Some(unnamed);
             self.here = 0;
         }
         Ok(begins)

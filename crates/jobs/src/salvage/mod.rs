@@ -197,7 +197,7 @@ impl SalvageOrder {
             ready.hazards.push(Hazard::new(Level::Note, "image-later", text));
         }
         match std::fs::symlink_metadata(&self.map) {
-            Err(_) if std::fs::metadata(pieces::beside(&self.map)).is_ok_and(|meta| meta.len() > 0) => {
+            Err(_) if pieces::has_any(&self.map) => {
                 let list = pieces::beside(&self.map);
                 let text = format!("{} is there, and its map is not: name another map, or take it away", list.display());
                 return Err(Refusal::new("map-exists", text));

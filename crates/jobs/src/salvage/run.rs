@@ -227,11 +227,11 @@ impl UnderWay<'_> {
     fn judged(&mut self, ended: Result<(), Break>, seconds: f64) -> (Report, Files) {
         let (order, control) = (self.order.clone(), self.control);
         let order = &order;
-        let map = &self.map.clone();
+        let sector = self.source.geometry().logical_sector;
         let mut report = Report::new(order.source.display().to_string(), order.target.display().to_string());
         report.job = self.job;
-        report.planned_bytes = map.size();
-        outcome::account(&mut report, map, self.saved_before, self.source.geometry().logical_sector);
+        report.planned_bytes = self.map.size();
+        outcome::account(&mut report, &self.map, self.saved_before, sector);
         report.seconds = seconds;
         let mut files = Files::default();
         match ended {
@@ -240,23 +240,25 @@ impl UnderWay<'_> {
                 report.reason = why.to_string();
                 // What there is is listed all the same: that takes as long as going through the folders on the target.
                 if !matches!(why, Break::Target(_)) {
-                    files = holed::files(&self.saved(), map, &|| false);
+                    files = holed::files(&self.saved(), &self.map, &|| false);
                     report.proof.push(Line::new("blocks", Verdict::NotChecked, "not read back: it is not at its end"));
-                    report.proof.extend(outcome::lines(&self.saved(), &files, map));
+                    report.proof.extend(outcome::lines(&self.saved(), &files, &self.map));
                 }
             }
             Ok(()) => {
-                self.observer.event(&Event::Phase { phase: Phase::Prove, total: map.totals().saved, done: 0, files: None });
-                let differing = outcome::prove(&mut report, &order.map, map, &self.target, control, self.observer, &*self.clock);
+                self.observer.event(&Event::Phase { phase: Phase::Prove, total: self.map.totals().saved, done: 0, files: None });
+                let differing = outcome::prove(&mut report, &order.map, &self.map, &self.target, control, self.observer, &*self.clock);
                 // A place that does not hold what was read is not saved: the same command reads it again.
-                if let (false, Ok(loaded)) = (differing.is_empty(), file::load(&order.map)) {
-                    differing.iter().for_each(|range| self.map.set(range.clone(), State::Unread));
-                    if let Err(error) = MapFile::write(&order.map, loaded.of, &self.map) {
+                if !differing.is_empty() {
+                    differing.into_iter().for_each(|range| self.map.set(range, State::Unread));
+                    outcome::account(&mut report, &self.map, self.saved_before, sector);
+                    let kept = file::load(&order.map).and_then(|loaded| Ok(MapFile::write(&order.map, loaded.of, &self.map)?));
+                    if let Err(error) = kept {
                         report.proof.push(Line::new("blocks", Verdict::Fails, format!("the map still calls these places saved: {error}")));
                     }
                 }
-                files = holed::files(&self.saved(), map, &|| control.is_stopped());
-                report.proof.extend(outcome::lines(&self.saved(), &files, map));
+                files = holed::files(&self.saved(), &self.map, &|| control.is_stopped());
+                report.proof.extend(outcome::lines(&self.saved(), &files, &self.map));
                 if self.compared == Compared::Unread {
                     let text =
                         "whether this is the drive that the map was begun with was not compared: of what was saved before it gave nothing again";
@@ -265,7 +267,7 @@ impl UnderWay<'_> {
                 let (before, is_in_use) = &self.before;
                 let between = self.between.filter(|_| self.saved_before > 0 && self.compared != Compared::Unread);
                 report.proof.extend(hazard::held_still(before, &self.source.standing(), *is_in_use, between));
-                outcome::conclude(&mut report, map, control);
+                outcome::conclude(&mut report, &self.map, control);
             }
         }
         (report, files)

@@ -169,6 +169,9 @@ fn draw_look(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
         There::Nothing => {}
         There::Unfinished => lines.push(vec![loud(Mean::Good, "● goes on  "), say(Mean::Text, "an unfinished image of this drive is there")]),
         There::GivenUp => lines.push(vec![loud(Mean::Mind, "▲ anew  "), say(Mean::Text, "the unfinished image there is given up")]),
+        There::Unproved => {
+            lines.push(vec![loud(Mean::Good, "● proof left  "), say(Mean::Text, "the image is whole; the run that made it ended early")])
+        }
     }
     for (spans, y) in lines.into_iter().zip(right.y..right.bottom()) {
         print(buf, right.x, y, right.width, spans);
@@ -243,6 +246,9 @@ fn draw_plan(job: &JobView, keep: &Keep, frame: &mut Frame, area: Rect) {
             more.push(vec![loud(Mean::Good, "● goes on  "), say(Mean::Text, "behind what the unfinished image there holds already")])
         }
         There::GivenUp => more.push(vec![loud(Mean::Mind, "▲ anew  "), say(Mean::Text, "Enter gives up the unfinished image that is there")]),
+        There::Unproved => {
+            more.push(vec![loud(Mean::Good, "● proof left  "), say(Mean::Text, "Enter reads the image back; nothing is copied again")])
+        }
     }
     more.extend(hazard_lines(&sight.hazards, width));
     // The last line says what it comes to.

@@ -233,6 +233,11 @@ impl Ext {
         if self.ratio() == 1 && said != (1 + spare * (1 + backups.len() as u64)) * (self.block / 512) {
             return wrong("it says it holds another number of blocks");
         }
+        let beside =
+            (0..per_block).any(|slot| (slot + per_block - tables % per_block) % per_block >= spare && le32(&named, (slot * 4) as usize) != 0);
+        if beside {
+            return wrong("it names more blocks than the room has");
+        }
         for number in 0..spare {
             let block = 1024 / self.block + 1 + tables + number;
             if u64::from(le32(&named, ((tables + number) % per_block * 4) as usize)) != block {

@@ -1,0 +1,224 @@
+//! Kills at every flush, rename, removal and change of length of every engine: the same command comes to the right end, and until then nothing
+//! says that it did.
+
+use crate::support::{MIB, Place, path, text, tool};
+use rstest::rstest;
+use serde_json::Value;
+use std::fs;
+use std::path::PathBuf;
+use std::process::Command;
+use std::sync::OnceLock;
+
+/// The program that kills at a call; it traces the system calls of ours, so nothing of ours has to help.
+fn killer() -> &'static PathBuf {
+    static MADE: OnceLock<PathBuf> = OnceLock::new();
+    MADE.get_or_init(|| {
+        let made = PathBuf::from(format!("{}/kill-at-{}", env!("CARGO_TARGET_TMPDIR"), std::process::id()));
+        tool(&["gcc", "-O1", "-o", path(&made), concat!(env!("CARGO_MANIFEST_DIR"), "/tests/support/kill-at.c")]);
+        made
+    })
+}
+
+/// Runs a command until its `at`th call of a kind; whether it was killed there, and how many there were.
+pub fn killed_at(place: &Place, kind: &str, at: u64, args: &[&str]) -> (bool, u64) {
+    let (count, command) = (place.path("count"), place.badger(args));
+    let mut traced = Command::new(killer());
+    traced.args([kind, &at.to_string(), path(&count)]).arg(command.get_program()).args(command.get_args());
+    traced.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    let code = traced.output().unwrap().status.code();
+    (code == Some(137), fs::read_to_string(&count).unwrap().trim().parse().unwrap())
+}
+
+/// One engine at work.
+struct Engine {
+    /// Makes what it reads.
+    make: fn(&Place),
+    /// The command; what begins with `@` lies in the place.
+    args: &'static [&'static str],
+    /// Looks at what a kill left, before anything is resumed.
+    left: fn(&Place),
+    /// Looks at the end of the last run. The flag says that the run which was killed may have come to its end before.
+    ended: fn(&Place, i32, &Value, bool),
+}
+
+impl Engine {
+    fn args(&self, place: &Place) -> Vec<String> {
+        self.args.iter().map(|arg| arg.strip_prefix('@').map_or_else(|| (*arg).to_string(), |name| path(&place.path(name)).to_string())).collect()
+    }
+
+    /// Kills at every `step`th call, the run after it once more somewhere, and lets the third one come to its end.
+    fn at_every(&self, kind: &str, step: u64) {
+        let fresh = || {
+            let place = Place::new();
+            (self.make)(&place);
+            place
+        };
+        let place = fresh();
+        let args = self.args(&place);
+        let args: Vec<&str> = args.iter().map(String::as_str).collect();
+        let (killed, count) = killed_at(&place, kind, 0, &args);
+        assert!(!killed && count > 10, "{count}");
+        // A run that meets fewer calls the next time has come to its end: that is what the last turns see.
+        for at in (1..=count).step_by(step as usize) {
+            let place = fresh();
+            let args = self.args(&place);
+            let args: Vec<&str> = args.iter().map(String::as_str).collect();
+            let (killed, _) = killed_at(&place, kind, at, &args);
+            (self.left)(&place);
+            let may_be_over = place.run(&["jobs"]).1.contains("proved") || place.run(&["jobs"]).1.contains("incomplete");
+            let (again, _) = killed_at(&place, kind, 1 + at * 7 % count, &args);
+            (self.left)(&place);
+            let may_be_over = !killed || !again || may_be_over || place.run(&["jobs"]).1.contains("proved");
+            let (code, report) = place.json(&args);
+            eprintln!("{kind} {at} of {count}: {code} {} {}", report["outcome"], report["code"]);
+            (self.ended)(&place, code, &report, may_be_over);
+        }
+    }
+}
+
+fn source(place: &Place) {
+    place.noise("weir.img", 3 * MIB, 5);
+}
+
+/// Onto a new file, and onto one that is there.
+const CLONE: Engine = Engine {
+    make: source,
+    args: &["clone", "@weir.img", "@copy.img", "--new-size", "4MiB", "--confirm", "copy"],
+    left: |_| (),
+    ended: |place, code, report, _| {
+        assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+        assert!(fs::read(place.path("copy.img")).unwrap().starts_with(&fs::read(place.path("weir.img")).unwrap()));
+    },
+};
+
+const CLONE_IN_USE: Engine = Engine {
+    make: |place| {
+        volume(place);
+        place.sparse("copy.img", 16 * MIB);
+    },
+    args: &["clone", "@weir.img", "@copy.img", "--used", "--confirm", "copy"],
+    left: |_| (),
+    ended: |place, code, report, _| {
+        assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+        tool(&["e2fsck", "-fn", path(&place.path("copy.img"))]);
+    },
+};
+
+/// In volumes, so that kills come between them too.
+const IMAGE: Engine = Engine {
+    make: source,
+    args: &["image", "@weir.img", "@weir.zbi", "--split", "1MiB"],
+    left: |place| {
+        if !place.path("weir.zbi").exists() {
+            return;
+        }
+        // Whoever calls it whole is right.
+        let (code, said) = place.json(&["verify", path(&place.path("weir.zbi"))]);
+        if code == 0 {
+            assert_eq!(place.run(&["verify", path(&place.path("weir.img")), path(&place.path("weir.zbi"))]).0, 0, "{said}");
+        }
+    },
+    ended: |place, code, report, may_be_over| {
+        let (drive, image) = (place.path("weir.img"), place.path("weir.zbi"));
+        match report["code"].as_str() {
+            // Nobody takes away what a run left that was killed before its first page.
+            Some("image-unbegun") => {
+                let (code, report) = place.json(&["image", path(&drive), path(&image), "--split", "1MiB", "--restart"]);
+                assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+            }
+            Some("image-exists") => assert!(may_be_over, "{report}"),
+            _ => assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}"),
+        }
+        assert_eq!(place.run(&["verify", path(&image)]).0, 0);
+        assert_eq!(place.run(&["verify", path(&drive), path(&image)]).0, 0);
+        assert!(!place.run(&["jobs"]).1.contains("unfinished"));
+    },
+};
+
+const BAD: std::ops::Range<usize> = 1000..1008;
+
+const SALVAGE: Engine = Engine {
+    make: |place| {
+        source(place);
+        place.drive("slate", "weir.img", "[[fault]]\nkind = \"unreadable\"\nlba = 1000\nsectors = 8\nms = 1\n");
+    },
+    args: &["salvage", "@slate.drive.toml", "@out.img", "--map", "@out.map"],
+    left: |place| {
+        // What the map calls saved is on the target; later lines count over earlier ones.
+        let (Ok(map), Ok(there)) = (fs::read_to_string(place.path("out.map")), fs::read(place.path("out.img"))) else { return };
+        let good = fs::read(place.path("weir.img")).unwrap();
+        let mut saved = vec![false; good.len() / 512];
+        for line in map.lines() {
+            let words: Vec<&str> = line.split(' ').collect();
+            let (Some(state @ ("saved" | "lost" | "deferred" | "unread")), [_, start, len, ..]) = (words.first().copied(), &words[..]) else {
+                continue;
+            };
+            let (start, len): (usize, usize) = (start.parse().unwrap(), len.parse().unwrap());
+            saved[start / 512..(start + len) / 512].fill(state == "saved");
+        }
+        let wrong = (0..saved.len()).filter(|at| saved[*at] && good[at * 512..(at + 1) * 512] != there[at * 512..(at + 1) * 512]);
+        assert_eq!(wrong.count(), 0, "{map}");
+        assert!(BAD.clone().all(|at| !saved[at]), "{map}");
+    },
+    ended: |place, code, report, _| {
+        let (mut code, mut report) = (code, report.clone());
+        // A kill while the mark of the last look stood on the target left it there: then the target is not empty any more.
+        if report["code"] == "no-tail" {
+            let [drive, out, map] = ["slate.drive.toml", "out.img", "out.map"].map(|name| path(&place.path(name)).to_string());
+            (code, report) = place.json(&["salvage", &drive, &out, "--map", &map, "--confirm", "out"]);
+        }
+        assert_eq!((code, report["outcome"].as_str()), (1, Some("incomplete")), "{report}");
+        let blocks = report["proof"].as_array().unwrap().iter().find(|line| line["what"] == "blocks").unwrap();
+        assert_eq!(blocks["result"], "holds", "{report}");
+        let (good, there) = (fs::read(place.path("weir.img")).unwrap(), fs::read(place.path("out.img")).unwrap());
+        assert!((0..good.len() / 512).all(|at| BAD.contains(&at) || good[at * 512..(at + 1) * 512] == there[at * 512..(at + 1) * 512]));
+    },
+};
+
+/// Files, a link, a second name and a folder without anything.
+fn volume(place: &Place) {
+    let folder = place.path("folder");
+    fs::create_dir_all(folder.join("scores/old")).unwrap();
+    for number in 0..4 {
+        fs::write(folder.join(format!("scores/{number}.pdf")), vec![b'a' + number; 90_000 + usize::from(number)]).unwrap();
+    }
+    fs::hard_link(folder.join("scores/1.pdf"), folder.join("scores/same.pdf")).unwrap();
+    std::os::unix::fs::symlink("1.pdf", folder.join("scores/link.pdf")).unwrap();
+    tool(&["mke2fs", "-q", "-F", "-t", "ext4", "-d", path(&folder), path(&place.path("weir.img")), "16M"]);
+}
+
+const FETCH: Engine = Engine {
+    make: volume,
+    args: &["fetch", "@weir.img", "/scores", "--into", "@out"],
+    left: |place| {
+        // A file that has its name is whole.
+        for name in ["0.pdf", "1.pdf", "2.pdf", "3.pdf", "same.pdf"] {
+            if let Ok(there) = fs::read(place.path("out").join("scores").join(name)) {
+                assert!(there == fs::read(place.path("folder").join("scores").join(name)).unwrap(), "{name}");
+            }
+        }
+    },
+    ended: |place, code, report, _| {
+        assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+        let same = Command::new("diff").arg("-r").args([place.path("folder/scores"), place.path("out/scores")]).output().unwrap();
+        assert!(same.status.success(), "{}", text(&same.stdout));
+        let listed = Command::new("sha256sum").args(["-c", "--quiet", "fetched.sha256"]).current_dir(place.path("out")).status().unwrap();
+        assert!(listed.success());
+        let rooms = fs::read_dir(place.path("out")).unwrap().flatten().filter(|entry| entry.file_name().to_string_lossy().starts_with(".badger"));
+        assert_eq!(rooms.count(), 0, "nothing of the copy's own is left");
+    },
+};
+
+#[rstest]
+#[case::clone(&CLONE, "flush", 1)]
+#[case::clone_between_writes(&CLONE, "write", 31)]
+#[case::clone_of_what_is_in_use(&CLONE_IN_USE, "flush", 1)]
+#[case::image(&IMAGE, "flush", 1)]
+#[case::image_between_writes(&IMAGE, "write", 31)]
+#[case::salvage(&SALVAGE, "flush", 1)]
+#[case::salvage_between_writes(&SALVAGE, "write", 13)]
+#[case::fetch(&FETCH, "flush", 1)]
+#[case::fetch_between_writes(&FETCH, "write", 3)]
+fn killed_anywhere_it_comes_to_the_right_end(#[case] engine: &Engine, #[case] kind: &str, #[case] step: u64) {
+    engine.at_every(kind, step);
+}
