@@ -2,7 +2,7 @@
 
 #[path = "../../system/tests/support/links.rs"]
 mod links;
-use crate::support::{Mount, Place, path, started, starts, system_disk, text, tool};
+use crate::support::{Mount, Place, killed_at, path, started, starts, system_disk, text, tool};
 use badger_drive::Workshop;
 use badger_inspect::{Line, Looked, Verdict};
 use links::{named, told};
@@ -375,6 +375,31 @@ fn a_clone_with_fresh_identifiers_starts() {
     assert_eq!((again["outcome"].as_str(), links(&again, "fails")), (Some("mended"), vec!["bios/stub".to_string()]), "{again}");
     assert_eq!(whole(), mended);
     assert_eq!(fs::metadata(&disk).unwrap().modified().unwrap(), before);
+    mending_is_killed_anywhere(&place, &target, &[unmended, mended]);
+}
+
+/// Kills at every call of a mend that makes something durable: given again it comes to its end, and taken back nothing of it is left.
+fn mending_is_killed_anywhere(place: &Place, target: &Path, [unmended, mended]: &[String; 2]) {
+    let whole = || text(&tool(&["md5sum", path(target)]).stdout);
+    let mend = ["mend", path(target), "--confirm", "rget"];
+    let undo = || place.json(&[&mend[..], &["--undo"]].concat()).1;
+    assert_eq!(undo()["outcome"], "undone");
+    let (killed, count) = killed_at(place, "flush", 0, &mend);
+    assert!(!killed && count > 5, "{count}");
+    assert_eq!(undo()["outcome"], "undone");
+    for at in 1..=count {
+        let (killed, _) = killed_at(place, "flush", at, &mend);
+        let told = format!("{at} of {count}, killed: {killed}");
+        if at % 2 == 0 {
+            let (code, again) = place.json(&mend);
+            assert!(again["outcome"] == "mended" || code == 0, "{told}: {again}");
+            assert_eq!(whole(), *mended, "{told}: {again}");
+        }
+        // One that was torn may have been gone on with in a second one: all are taken back.
+        let last = std::iter::repeat_with(undo).take(4).find(|undone| undone["outcome"] != "undone").unwrap();
+        assert_eq!(last["code"], "nothing-to-undo", "{told}: {last}");
+        assert_eq!(whole(), *unmended, "{told}");
+    }
 }
 
 /// A system with drivers for one controller only is given those of another machine's out of its own, and starts there; without them it does not.

@@ -1,33 +1,11 @@
 //! Kills at every flush, rename, removal and change of length of every engine: the same command comes to the right end, and until then nothing
 //! says that it did.
 
-use crate::support::{MIB, Place, path, text, tool};
+use crate::support::{MIB, Place, killed_at, path, text, tool};
 use rstest::rstest;
 use serde_json::Value;
 use std::fs;
-use std::path::PathBuf;
 use std::process::Command;
-use std::sync::OnceLock;
-
-/// The program that kills at a call; it traces the system calls of ours, so nothing of ours has to help.
-fn killer() -> &'static PathBuf {
-    static MADE: OnceLock<PathBuf> = OnceLock::new();
-    MADE.get_or_init(|| {
-        let made = PathBuf::from(format!("{}/kill-at-{}", env!("CARGO_TARGET_TMPDIR"), std::process::id()));
-        tool(&["gcc", "-O1", "-o", path(&made), concat!(env!("CARGO_MANIFEST_DIR"), "/tests/support/kill-at.c")]);
-        made
-    })
-}
-
-/// Runs a command until its `at`th call of a kind; whether it was killed there, and how many there were.
-pub fn killed_at(place: &Place, kind: &str, at: u64, args: &[&str]) -> (bool, u64) {
-    let (count, command) = (place.path("count"), place.badger(args));
-    let mut traced = Command::new(killer());
-    traced.args([kind, &at.to_string(), path(&count)]).arg(command.get_program()).args(command.get_args());
-    traced.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
-    let code = traced.output().unwrap().status.code();
-    (code == Some(137), fs::read_to_string(&count).unwrap().trim().parse().unwrap())
-}
 
 /// One engine at work.
 struct Engine {

@@ -62,6 +62,12 @@ fn thresholds(limits: &[(u8, u8)]) -> [u8; 512] {
     for (entry, (id, limit)) in data[2..362].chunks_exact_mut(12).zip(limits) {
         (entry[0], entry[1]) = (*id, *limit);
     }
+    data[511] = data.iter().fold(0u8, |sum, byte| sum.wrapping_sub(*byte));
+    data
+}
+
+fn torn(mut data: [u8; 512]) -> [u8; 512] {
+    data[400] ^= 1;
     data
 }
 
@@ -119,6 +125,7 @@ const AGED: [(u8, u16, u8, u64); 6] = [
     State::Failing,
     "fails: its value 5 has fallen to 99, as low as its maker allows · 3 sectors replaced · 11,204 h on"
 )]
+#[case::limits_that_are_torn(Recorded { thresholds: Some(torn(thresholds(&[(5, 99)]))), ..sata(&AGED) }, State::Good, "3 sectors replaced · 11,204 h on")]
 #[case::above_its_limit(Recorded { thresholds: Some(thresholds(&[(5, 36), (9, 255)])), ..sata(&AGED) }, State::Good, "3 sectors replaced · 11,204 h on")]
 #[case::statistics_count_more(
     Recorded { statistics: statistics(&[page(1, &[(16, 12_000)]), page(7, &[(8, 29)])]), ..sata(&AGED) },
@@ -138,9 +145,7 @@ fn of_sata(#[case] drive: Recorded, #[case] state: State, #[case] text: &str) {
 
 #[test]
 fn what_is_torn_is_not_taken_for_an_answer() {
-    let mut torn = smart(&AGED);
-    torn[8] ^= 1;
-    let health = ask(&Recorded { smart: Some(torn), ..Recorded::default() }, Bus::UsbSata);
+    let health = ask(&Recorded { smart: Some(torn(smart(&AGED))), ..Recorded::default() }, Bus::UsbSata);
     assert_eq!((health.state, health.text.as_str()), (State::Unknown, "unknown: what it answers is no health data"));
 }
 

@@ -112,6 +112,15 @@ impl<'a> Content<'a> {
         }
     }
 
+    /// Where its bytes lie, where they lie there as they are, all of them, and no sum of the format stands for them: then equal places that hold
+    /// the same are equal contents.
+    pub fn plain_pieces(&self) -> Option<&[Piece]> {
+        match &self.0 {
+            Opened::Mapped(FileMap { form: Form::Plain, torn: None, pieces, .. }, _) => Some(pieces),
+            _ => None,
+        }
+    }
+
     /// Whether its pieces say where all of it lies: not where a part lies on another drive, or nobody knows where.
     pub fn is_placed(&self) -> bool {
         match &self.0 {

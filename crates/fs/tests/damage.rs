@@ -181,6 +181,24 @@ fn a_torn_record_is_a_dangling_name() {
     assert_eq!((listing.entries.len(), codes(&listing.findings)), (4, vec!["ntfs-dangling"]));
 }
 
+#[rstest]
+fn an_atari_volume_is_one_of_fat(#[values(&["-F", "12", "-s", "16"], &["-F", "16", "-s", "1"], &["-S", "1024", "-s", "2"])] format: &[&str]) {
+    let bytes = volume(&[&["mkfs.fat", "-A"], format].concat(), |path, data| {
+        for entry in fs::read_dir(data).unwrap() {
+            run(&["mcopy", "-i", path.to_str().unwrap(), entry.unwrap().path().to_str().unwrap(), "::/"]);
+        }
+    });
+    assert!(bytes[0] == 0x60 && bytes[510..512] == [0, 0]);
+    let fs = open(bytes.clone());
+    assert_eq!(read(&*fs, "/A longer name 4.txt").unwrap(), vec![b'4'; 20_000]);
+    // What only begins like one is none.
+    let mut other = bytes;
+    let table = usize::from(u16::from_le_bytes([other[11], other[12]])) * usize::from(u16::from_le_bytes([other[14], other[15]]));
+    other[table + 1] ^= 1;
+    let source = Source::detached(Arc::new(MemoryMedium::new(other, 512)));
+    assert!(badger_fs::open(&source, 0, 16 * MIB).is_err());
+}
+
 #[test]
 fn an_unreadable_sector_costs_the_file_that_lies_on_it() {
     let bytes = ext();

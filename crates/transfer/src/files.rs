@@ -38,19 +38,52 @@ struct Pair<'a> {
     count: u64,
     /// Where the volume begins on the source, in bytes.
     start: u64,
+    /// Places of the volume that were compared block by block.
+    compared: Extents<()>,
+    /// Bytes of files that lie there, at the same places on both sides.
+    placed: u64,
 }
 
 /// One line for each volume of which only what is in use was copied.
 ///
 /// # Errors
 /// [`Break::Stopped`].
-pub fn prove(context: &Context, sparing: &Sparing) -> Result<Vec<Line>, Break> {
+pub fn prove(context: &Context, sparing: &Sparing, blocks: &Blocks) -> Result<Vec<Line>, Break> {
     let total = sparing.volumes.iter().map(|volume| volume.used).sum();
     context.observer.event(&Event::Phase { phase: Phase::Files, total, done: 0, files: None });
-    sparing.volumes.iter().map(|volume| prove_volume(context, volume)).collect()
+    sparing.volumes.iter().map(|volume| prove_volume(context, volume, blocks)).collect()
 }
 
-fn prove_volume(context: &Context, volume: &InUse) -> Result<Line, Break> {
+/// What the proof of the blocks found.
+pub struct Blocks<'a> {
+    /// Whether all that was copied was read back and is as it should be.
+    pub hold: bool,
+    /// Places of the target that hold zeroes because the source could not be read.
+    pub lost: &'a Extents<()>,
+}
+
+impl Blocks<'_> {
+    /// The places of a volume, counted from its beginning, that hold on the target what the source gave, at the same distance from there.
+    fn of(&self, context: &Context, volume: &InUse, at: u64) -> Extents<()> {
+        let mut out = Extents::new();
+        if !self.hold || context.plan.recast(volume.number).is_some() {
+            return out;
+        }
+        for each in context.plan.moves.iter().filter(|each| each.volume.is_none()) {
+            let (start, end) = (each.from.max(volume.start), (each.from + each.len).min(volume.start + volume.len));
+            if start < end && i128::from(each.to) - i128::from(each.from) == i128::from(at) - i128::from(volume.start) {
+                out.set(start - volume.start..end - volume.start, ());
+            }
+        }
+        let patches = context.plan.patches.iter().map(|patch| patch.at..patch.at + patch.bytes.len() as u64);
+        for range in patches.chain(self.lost.iter().map(|(range, ())| range)) {
+            out.clear(range.start.saturating_sub(at)..range.end.saturating_sub(at));
+        }
+        out
+    }
+}
+
+fn prove_volume(context: &Context, volume: &InUse, blocks: &Blocks) -> Result<Line, Break> {
     let name = badger_fs::recognise(&**context.source, volume.start, volume.len)
         .map_or_else(|| format!("partition {}", volume.number), |found| volumes::name(volume.number, &found));
     let place = context.plan.planned(volume.number).filter(|planned| planned.number != 0 || context.plan.fit.is_some());
@@ -60,7 +93,9 @@ fn prove_volume(context: &Context, volume: &InUse) -> Result<Line, Break> {
         (Ok(there), Ok(here)) => (there, here),
         (Err(finding), _) | (_, Err(finding)) => return Ok(Line::new("files", Verdict::Fails, format!("{name}: {}", finding.text))),
     };
-    let mut pair = Pair { context, there, here, files: 0, bytes: 0, unread: 0, differ: Vec::new(), count: 0, start: volume.start };
+    let compared = blocks.of(context, volume, at);
+    let mut pair =
+        Pair { context, there, here, files: 0, bytes: 0, unread: 0, differ: Vec::new(), count: 0, start: volume.start, compared, placed: 0 };
     pair.walk()?;
     let covered = covered(context, &*pair.here, volume, at)?;
     let mut line = pair.line(&name);
@@ -181,7 +216,7 @@ impl Pair<'_> {
                     Vec::new()
                 });
                 if entry.node.kind == NodeKind::Directory {
-                    streams.iter().for_each(|stream| group.push(self.wanted(&full, &entry.node, &other.node, &stream.name.shown)));
+                    streams.iter().for_each(|stream| group.extend(self.wanted(&full, &entry.node, &other.node, &stream.name.shown)));
                 }
                 match entry.node.kind {
                     NodeKind::Directory => {
@@ -202,7 +237,7 @@ impl Pair<'_> {
                 }
                 self.files += 1;
                 let all = streams.iter().map(|stream| stream.name.shown.as_str()).chain([""]);
-                all.for_each(|stream| group.push(self.wanted(&full, &entry.node, &other.node, stream)));
+                all.for_each(|stream| group.extend(self.wanted(&full, &entry.node, &other.node, stream)));
                 if group.len() >= GROUP {
                     self.read(std::mem::take(&mut group))?;
                 }
@@ -214,9 +249,29 @@ impl Pair<'_> {
         self.read(group)
     }
 
-    fn wanted(&self, path: &str, there: &Node, here: &Node, stream: &str) -> Wanted {
-        let begin = opened(&*self.there, there, stream).ok().and_then(|content| content.pieces().iter().find_map(|piece| piece.at));
-        Wanted { path: path.to_string(), there: there.clone(), here: here.clone(), stream: stream.to_string(), begin: begin.unwrap_or(0) }
+    /// A stream that has to be read on both sides; `None` where it is known to be equal: on both it lies at the same places, and those were
+    /// compared.
+    fn wanted(&mut self, path: &str, there: &Node, here: &Node, stream: &str) -> Option<Wanted> {
+        let content = opened(&*self.there, there, stream).ok();
+        let begin = content.as_ref().and_then(|content| content.pieces().iter().find_map(|piece| piece.at));
+        let placed = content.filter(|content| self.is_compared(content)).map(|content| (content.size(), content.plain_pieces().map(<[_]>::to_vec)));
+        if let Some((size, pieces)) = placed
+            && opened(&*self.here, here, stream).is_ok_and(|other| other.size() == size && other.plain_pieces().map(<[_]>::to_vec) == pieces)
+        {
+            self.bytes += size;
+            self.placed += size;
+            if size > 0 {
+                self.context.observer.event(&Event::Moved { start: self.start, len: size, at: self.context.seconds() });
+            }
+            return None;
+        }
+        Some(Wanted { path: path.to_string(), there: there.clone(), here: here.clone(), stream: stream.to_string(), begin: begin.unwrap_or(0) })
+    }
+
+    fn is_compared(&self, content: &Content) -> bool {
+        let Some(pieces) = content.plain_pieces().filter(|pieces| !pieces.is_empty()) else { return false };
+        let inside = |at: u64, len: u64| at.checked_add(len).is_some_and(|end| self.compared.gaps(at..end).next().is_none());
+        pieces.iter().all(|piece| piece.at.is_none_or(|at| inside(at, piece.len)))
     }
 
     /// Reads a group on both sides at once and compares.
@@ -262,7 +317,7 @@ impl Pair<'_> {
     fn line(self, name: &str) -> Line {
         let held = format!("{} files, {}", thousands(self.files), human(self.bytes));
         let mut line = if self.count == 0 {
-            Line::new("files", Verdict::Holds, format!("{name}: {held} read through the target's own file system equal the source's"))
+            Line::new("files", Verdict::Holds, format!("{name}: {held} found through the target's own file system equal the source's"))
         } else {
             Line::new(
                 "files",
@@ -276,6 +331,11 @@ impl Pair<'_> {
         }
         if self.unread > 0 {
             line.evidence.push(format!("{} files cannot be read whole on the source either", thousands(self.unread)));
+        }
+        if self.count == 0 {
+            let (placed, read) = (human(self.placed), human(self.bytes - self.placed));
+            line.evidence
+                .push(format!("{placed} lie at the same places on both, in blocks that were read back and compared; {read} were read again on both"));
         }
         line
     }

@@ -151,6 +151,7 @@ fn carry_out(context: &Context, journal: &mut Journal, tally: &mut Tally, again:
     report.hash.source = tree::hex(&back.source);
     report.hash.expected = tree::hex(&back.expected);
     report.hash.target = tree::hex(&back.found);
+    let is_sound = back.differ == 0 && back.unreadable.count == 0;
     report.proof.push(blocks(context, journal, &back, tally));
     if zeroed {
         report.proof.push(beside(context, Rest::Zero)?);
@@ -168,7 +169,7 @@ fn carry_out(context: &Context, journal: &mut Journal, tally: &mut Tally, again:
     }
     if let Some(sparing) = plan.sparing.as_ref().filter(|sparing| !sparing.volumes.is_empty()) {
         let place = report.proof.iter().position(|line| line.what == "boot").unwrap_or(report.proof.len());
-        let lines = files::prove(context, sparing)?;
+        let lines = files::prove(context, sparing, &files::Blocks { hold: is_sound, lost: &tally.lost })?;
         report.proof.splice(place..place, lines);
     }
     Ok(())

@@ -10,6 +10,7 @@ use std::collections::HashSet;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
+use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
@@ -125,6 +126,26 @@ pub fn tool(command: &[&str]) -> Output {
     let out = Command::new(command[0]).args(&command[1..]).stdin(Stdio::null()).output().unwrap_or_else(|error| panic!("{}: {error}", command[0]));
     assert!(out.status.success(), "{command:?}: {}{}", text(&out.stdout), text(&out.stderr));
     out
+}
+
+/// The program that kills at a call; it traces the system calls of ours, so nothing of ours has to help.
+fn killer() -> &'static PathBuf {
+    static MADE: OnceLock<PathBuf> = OnceLock::new();
+    MADE.get_or_init(|| {
+        let made = PathBuf::from(format!("{}/kill-at-{}", env!("CARGO_TARGET_TMPDIR"), std::process::id()));
+        tool(&["gcc", "-O1", "-o", path(&made), concat!(env!("CARGO_MANIFEST_DIR"), "/tests/support/kill-at.c")]);
+        made
+    })
+}
+
+/// Runs a command until its `at`th call of a kind; whether it was killed there, and how many there were.
+pub fn killed_at(place: &Place, kind: &str, at: u64, args: &[&str]) -> (bool, u64) {
+    let (count, command) = (place.path("count"), place.badger(args));
+    let mut traced = Command::new(killer());
+    traced.args([kind, &at.to_string(), path(&count)]).arg(command.get_program()).args(command.get_args());
+    traced.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    let code = traced.output().unwrap().status.code();
+    (code == Some(137), fs::read_to_string(&count).unwrap().trim().parse().unwrap())
 }
 
 /// A real system disk; what is unpacked for it is kept between runs, as building it from packages takes minutes.

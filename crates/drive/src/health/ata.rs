@@ -12,9 +12,14 @@ struct Attribute {
     raw: u64,
 }
 
-/// 362 bytes of attributes behind two of a version; the sum of all 512 bytes is 0.
+/// The sum of all bytes of a SMART structure is 0 (ATA/ATAPI-7, 6.54).
+fn is_sound(data: &[u8; 512]) -> bool {
+    data.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte)) == 0
+}
+
+/// 362 bytes of attributes behind two of a version.
 fn attributes(data: &[u8; 512]) -> Option<Vec<Attribute>> {
-    if data.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte)) != 0 {
+    if !is_sound(data) {
         return None;
     }
     let each = data[2..362].chunks_exact(12).filter(|entry| entry[0] != 0);
@@ -33,6 +38,7 @@ fn attributes(data: &[u8; 512]) -> Option<Vec<Attribute>> {
 /// mean different things with different makers none is read.
 pub(crate) fn smart(data: &[u8; 512], thresholds: Option<&[u8; 512]>, facts: &mut Facts) -> bool {
     let Some(attributes) = attributes(data) else { return false };
+    let thresholds = thresholds.filter(|all| is_sound(all));
     for Attribute { id, foretells, value, raw } in attributes {
         // Some keep other counts in the upper half.
         let low = raw & 0xffff_ffff;

@@ -82,8 +82,14 @@ impl Boot {
 
 /// Microsoft's "FAT: General Overview of On-Disk Format".
 fn recognise(stretch: &Stretch, head: &[u8]) -> Option<Recognised> {
-    let marks = matches!(head[0], 0xeb | 0xe9) && le16(head, 510) == 0xaa55 && (head[21] == 0xf0 || head[21] >= 0xf8);
-    let boot = Boot::read(head).ok().filter(|boot| marks && (1..=4).contains(&boot.copies) && boot.reserved > 0)?;
+    let (media, marks) = (head[21], matches!(head[0], 0xeb | 0xe9) && le16(head, 510) == 0xaa55);
+    let boot = Boot::read(head).ok().filter(|boot| (1..=4).contains(&boot.copies) && boot.reserved > 0 && (media == 0xf0 || media >= 0xf8))?;
+    // A volume of the Atari begins with a branch of its processor, and has no mark at the end of the sector: the table has to say the same.
+    let has_table = || stretch.read(boot.reserved * boot.sector, 4).is_some_and(|table| table[..3] == [media, 0xff, 0xff]);
+    let is_fat = marks || head[0] == 0x60 && boot.bits < 32 && has_table();
+    if !is_fat {
+        return None;
+    }
     let kind = match boot.bits {
         12 => Kind::Fat12,
         16 => Kind::Fat16,

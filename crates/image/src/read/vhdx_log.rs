@@ -7,6 +7,8 @@ use std::collections::BTreeMap;
 
 /// Everything in the log counts in these.
 const SECTOR: u64 = 4096;
+/// So many ends of sequences are tried, the newest first.
+const MOST_ENDS: usize = 64;
 /// A longer log is none.
 const MOST: u64 = 256 << 20;
 
@@ -78,28 +80,34 @@ pub(super) fn replay(held: &Held, start: u64, len: u64, guid: [u8; 16]) -> Resul
         return Err(Wrong::new("its log lies where none can be"));
     }
     let log = Log { held, start, len, guid };
-    // The newest sequence that is whole: its last entry says where it begins.
-    let mut best: Option<(u64, u64)> = None;
-    let mut at = 0;
+    let (mut ends, mut at): (Vec<(u64, u64)>, _) = (Vec::new(), 0);
     while at < len {
         let step = match log.entry(at)? {
             Some(entry) => {
-                if best.is_none_or(|(sequence, _)| entry.sequence > sequence) {
-                    best = Some((entry.sequence, entry.tail));
-                }
+                ends.push((entry.sequence, entry.tail));
                 SECTOR.max(entry.len.min(len - at))
             }
             None => SECTOR,
         };
         at += step;
     }
-    let Some((newest, tail)) = best else { return Err(Wrong::new("it was not closed, and its log holds nothing that is whole")) };
-    let entries = log.sequence(tail)?;
-    if entries.last().is_none_or(|(_, last)| last.sequence < newest) {
-        return Err(Wrong::new("it was not closed, and what its log wants written is not whole"));
+    if ends.is_empty() {
+        return Err(Wrong::new("it was not closed, and its log holds nothing that is whole"));
     }
+    // The newest sequence that is whole ([MS-VHDX], 2.3.4): its last entry says where it begins. Of a newer one that was torn nothing
+    // came to its place.
+    ends.sort_unstable_by(|a, b| b.cmp(a));
+    let mut found = None;
+    for (newest, tail) in ends.into_iter().take(MOST_ENDS) {
+        let entries = log.sequence(tail)?;
+        if entries.iter().any(|(_, entry)| entry.sequence == newest) {
+            found = Some((newest, entries));
+            break;
+        }
+    }
+    let Some((newest, entries)) = found else { return Err(Wrong::new("it was not closed, and what its log wants written is not whole")) };
     let mut changed = BTreeMap::new();
-    for (_, entry) in entries {
+    for (_, entry) in entries.into_iter().take_while(|(_, entry)| entry.sequence <= newest) {
         carry_out(held, &entry, &mut changed)?;
     }
     Ok(changed)
