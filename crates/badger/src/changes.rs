@@ -54,12 +54,10 @@ fn tell(change: &Change) {
     let path = if change.entry.node.kind == NodeKind::Directory { format!("{}/", change.path) } else { change.path.clone() };
     match (change.before, change.after) {
         (before, after) if before.is_none() || after.is_none() => {
-            let mark = if change.unknown.is_some() {
-                "?"
-            } else if before.is_none() {
-                "+"
-            } else {
-                "-"
+            let mark = match (&change.unknown, before) {
+                (Some(_), _) => "?",
+                (None, None) => "+",
+                (None, Some(_)) => "-",
             };
             let why = change.unknown.as_ref().map(|why| format!("  {why}")).unwrap_or_default();
             tell!("{mark} {:>9}  {path}{why}", size(before.or(after)));

@@ -64,7 +64,7 @@ fn a_copy_alone_is_a_hint() {
     assert!(found.kind == Kind::Ext4 && found.copied && found.doubt().unwrap().contains("former volume"), "{found:?}");
 }
 
-/// Two first structures at once: one is told, the other named.
+/// A volume with the first structures of two formats: one format is shown, and the other is named as a doubt.
 #[test]
 fn two_formats_in_one_place_are_both_named() {
     let dir = tempfile::tempdir().unwrap();
