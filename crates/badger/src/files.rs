@@ -37,7 +37,7 @@ pub fn written(time: Time) -> Option<String> {
 }
 
 /// Opens what `DRIVE[#PART]` or a folder's path names.
-fn opened(bench: &Bench, named: &str) -> Result<Opened, Refusal> {
+fn opened(bench: &Bench, named: &Path) -> Result<Opened, Refusal> {
     let (path, number) = parted(named);
     bench.open_tree(&path, number)
 }
@@ -102,10 +102,10 @@ impl<W: Write> Printer<W> {
 }
 
 /// `badger ls`.
-pub fn ls(bench: &Bench, named: &str, path: &str, recursive: bool, common: &Common) -> Result<u8, Refusal> {
+pub fn ls(bench: &Bench, named: &Path, path: &str, recursive: bool, common: &Common) -> Result<u8, Refusal> {
     let opened = opened(bench, named)?;
     let tree = &*opened.tree;
-    let refused = |finding: Finding| Refusal::new(finding.code, format!("{named}: {}", finding.text));
+    let refused = |finding: Finding| Refusal::new(finding.code, format!("{}: {}", named.display(), finding.text));
     let node = find(tree, path).map_err(refused)?;
     let base = format!("/{}", path.trim_matches('/'));
     let mut printer = Printer {

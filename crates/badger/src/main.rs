@@ -163,7 +163,7 @@ enum Command {
     /// Files of a drive: ls DRIVE[#PART] [PATH]
     Ls {
         /// Drive, with #NUMBER for one of its partitions
-        drive: String,
+        drive: PathBuf,
         /// Directory or file, from the root of the volume
         #[arg(default_value = "/")]
         path: String,
@@ -325,7 +325,7 @@ pub struct RepairArgs {
 #[derive(Args, Clone)]
 pub struct FetchArgs {
     /// Drive, with #NUMBER for one of its partitions
-    pub drive: String,
+    pub drive: PathBuf,
     /// Files and folders, from the root of the volume
     #[arg(required = true, value_name = "PATH")]
     pub paths: Vec<String>,

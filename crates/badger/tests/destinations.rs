@@ -429,3 +429,20 @@ fn a_pipe_still_takes_an_image() {
     fs::File::create(place.path("drive.zbi")).unwrap().write_all(&taken).unwrap();
     assert_eq!(place.run(&["verify", path(&place.path("drive.zbi"))]).0, 0);
 }
+
+/// A pipe whose other end nobody opens is refused where a file is read.
+#[rstest]
+#[case::settings("config", &["drives", "--config", "P"])]
+#[case::map("map-damaged", &["salvage", "S", "T", "--map", "P"])]
+fn a_pipe_is_not_waited_for(#[case] code: &str, #[case] args: &[&str]) {
+    let place = Place::new();
+    let (source, pipe) = (place.noise("weir.img", MIB, 3), place.path("pipe"));
+    tool(&["mkfifo", path(&pipe)]);
+    let target = place.path("out.img");
+    let args: Vec<&str> = args
+        .iter()
+        .map(|arg| [("S", &source), ("T", &target), ("P", &pipe)].iter().find(|(name, _)| name == arg).map_or(*arg, |(_, at)| path(at)))
+        .collect();
+    let (exit, _, errors) = place.run(&args);
+    assert!(exit == 2 && errors.contains(code), "{errors}");
+}

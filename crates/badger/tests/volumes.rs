@@ -1,7 +1,9 @@
 //! Files and volumes on the command line: check, clones of what is in use, copying out.
 
 use crate::support::{Loop, MIB, Mount, Place, path, text, tool};
+use std::ffi::OsStr;
 use std::fs;
+use std::os::unix::ffi::OsStrExt;
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
@@ -123,4 +125,48 @@ fn another_partition_of_the_source_is_the_source() {
     assert!(!there);
     let (code, report) = place.json(&["fetch", &format!("{}#1", device.path()), "/Oda/Recordings/3", "--into", path(&place.path("out"))]);
     assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+}
+
+/// Paths of this machine may hold any bytes.
+#[test]
+fn paths_that_are_no_text_are_taken_as_they_are() {
+    let place = Place::new();
+    let odd = |name: &[u8]| place.dir.path().join(OsStr::from_bytes(name));
+    let (drive, out, into, map) = (odd(b"weir \xe9.img"), odd(b"out \xe9.img"), odd(b"into \xe9"), odd(b"weir \xe9.map"));
+    fs::rename(ext4(&place, "weir.img", 64), &drive).unwrap();
+    let run = |command: &mut Command| {
+        let out = command.output().unwrap();
+        assert!(out.status.success(), "{}{}", text(&out.stdout), text(&out.stderr));
+        text(&out.stdout)
+    };
+    assert!(run(place.badger(&["ls"]).arg(&drive).arg("/Oda")).contains("Recordings"));
+    run(place.badger(&["fetch"]).arg(&drive).args(["/Oda/Recordings/3", "--into"]).arg(&into));
+    assert!(into.join("3/rehearsal 3.wav").exists());
+    run(place.badger(&["salvage"]).args([&drive, &out]).arg("--map").arg(&map));
+    // The map knows where its target lies, and is a drive.
+    assert!(run(place.badger(&["ls"]).arg(&map).arg("/Oda")).contains("Recordings"));
+    run(place.badger(&["salvage"]).args([&drive, &out]).arg("--map").arg(&map));
+}
+
+/// The folder of a system's own backup is a folder, and with a number one of the partitions that lie in it.
+#[test]
+fn a_folder_of_a_backup_has_partitions() {
+    let place = Place::new();
+    let folder = place.path("weir-pc/Backup");
+    fs::create_dir_all(&folder).unwrap();
+    fs::write(folder.join("catalogue.xml"), "<Backup/>").unwrap();
+    let volume = ext4(&place, "volume.img", 64);
+    let raw = place.sparse("raw.img", 80 * MIB);
+    tool(&["bash", "-c", &format!("echo '2048,131072,L' | sfdisk -q {}", path(&raw))]);
+    tool(&["dd", &format!("if={}", path(&volume)), &format!("of={}", path(&raw)), "bs=1M", "seek=1", "conv=notrunc", "status=none"]);
+    tool(&["qemu-img", "convert", "-f", "raw", "-O", "vhdx", path(&raw), path(&folder.join("system.vhdx"))]);
+    let above = place.path("weir-pc");
+    assert!(place.run(&["ls", path(&above)]).1.contains("Backup"));
+    let part = format!("{}#1", path(&above));
+    let (code, listed, errors) = place.run(&["ls", &part, "/Oda/Recordings"]);
+    assert!(code == 0 && listed.contains('3'), "{listed}{errors}");
+    let into = place.path("into");
+    assert_eq!(place.json(&["fetch", &part, "/Oda/Recordings/3", "--into", path(&into)]).0, 0);
+    assert!(into.join("3/rehearsal 3.wav").exists());
+    assert!(place.run(&["ls", &format!("{}#1", path(&place.path("data")))]).2.contains("has no partitions"));
 }

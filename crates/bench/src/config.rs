@@ -1,9 +1,12 @@
 //! What a workshop settles once: one TOML file, `docs/guide.md` says where it lies.
 
-use badger_drive::{Refusal, size::Units};
+use badger_drive::{Refusal, keep, size::Units};
 use serde::Deserialize;
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
+
+/// Settings are no longer than this, in bytes.
+const MOST: u64 = 1 << 20;
 
 /// The settings. What the file does not name keeps its default; a word it does not know is refused.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
@@ -48,9 +51,9 @@ impl Config {
     /// Reads a file.
     ///
     /// # Errors
-    /// `config`: it cannot be read, is no TOML, or names something that there is not; the text says where.
+    /// `config`: it cannot be read, is no plain file, is longer than 1 MiB, is no TOML, or names something that there is not; the text says where.
     pub fn read(path: &Path) -> Result<Self, Refusal> {
-        let text = std::fs::read_to_string(path).map_err(|error| Refusal::new("config", format!("{}: {error}", path.display())))?;
+        let text = keep::text(path, MOST).map_err(|error| Refusal::new("config", format!("{}: {error}", path.display())))?;
         let config: Self =
             toml::from_str(&text).map_err(|error| Refusal::new("config", format!("{}: {}", path.display(), error.to_string().trim_end())))?;
         match &config.destination {

@@ -6,6 +6,8 @@ use badger_fs::{Folder, Tree};
 use badger_image::own::{Image, Passphrase};
 use badger_layout::table;
 use badger_people::copyout::{self, Clash, Collision, Report};
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use tracing::info;
 
@@ -45,12 +47,14 @@ pub struct Fetch<'a> {
 }
 
 /// Takes `DRIVE#PART` apart. A file whose own name ends that way is meant itself.
-pub fn parted(named: &str) -> (PathBuf, Option<u32>) {
-    if !Path::new(named).exists()
-        && let Some((drive, number)) = named.rsplit_once('#')
-        && let Ok(number) = number.parse()
+pub fn parted(named: impl AsRef<Path>) -> (PathBuf, Option<u32>) {
+    let named = named.as_ref();
+    let bytes = named.as_os_str().as_bytes();
+    if !named.exists()
+        && let Some(at) = bytes.iter().rposition(|byte| *byte == b'#')
+        && let Some(number) = std::str::from_utf8(&bytes[at + 1..]).ok().and_then(|number| number.parse().ok())
     {
-        return (drive.into(), Some(number));
+        return (OsStr::from_bytes(&bytes[..at]).into(), Some(number));
     }
     (named.into(), None)
 }
@@ -62,7 +66,8 @@ impl Bench {
     /// A refusal where the drive or folder cannot be read, has no such partition, or its format is not walked.
     pub fn open_tree(&self, path: &Path, number: Option<u32>) -> Result<Opened, Refusal> {
         let shown = path.display();
-        if path.is_dir() {
+        // A folder that an operating system's backup made is a drive too: with a number one of its partitions is meant.
+        if path.is_dir() && !(number.is_some() && self.workshop.source(path).is_ok()) {
             if number.is_some() {
                 return Err(Refusal::new("no-partition", format!("{shown} is a folder, which has no partitions: leave # and the number out")));
             }

@@ -100,6 +100,29 @@ pub fn create_with(path: &Path, write: impl FnOnce(&mut &File) -> io::Result<()>
     unnamed.name()
 }
 
+/// Opens a plain file to read it. A pipe is refused: its other end may never be opened.
+///
+/// # Errors
+/// What the system says; `InvalidInput` for what is no plain file.
+pub fn open_to_read(path: &Path) -> io::Result<File> {
+    let flags = (OFlags::NONBLOCK | OFlags::CLOEXEC).bits() as i32;
+    let file = OpenOptions::new().read(true).custom_flags(flags).open(path)?;
+    if file.metadata()?.is_file() { Ok(file) } else { Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no plain file")) }
+}
+
+/// The text of a plain file of at most `most` bytes.
+///
+/// # Errors
+/// Those of [`open_to_read`]; `InvalidData` for a longer file, and for what is no UTF-8.
+pub fn text(path: &Path, most: u64) -> io::Result<String> {
+    let mut text = String::new();
+    open_to_read(path)?.take(most + 1).read_to_string(&mut text)?;
+    if text.len() as u64 > most {
+        return Err(io::Error::new(io::ErrorKind::InvalidData, format!("it is longer than {most} bytes")));
+    }
+    Ok(text)
+}
+
 /// Opens a file of ours that is there, to read it and to write to it.
 ///
 /// # Errors
@@ -203,6 +226,16 @@ mod tests {
 
     fn is_ours(head: &[u8]) -> bool {
         head.starts_with(b"badger")
+    }
+
+    #[test]
+    fn a_pipe_is_not_waited_for_and_a_long_text_not_read() {
+        let dir = tempfile::tempdir().unwrap();
+        let (pipe, text_of) = (dir.path().join("pipe"), dir.path().join("text"));
+        assert!(std::process::Command::new("mkfifo").arg(&pipe).status().unwrap().success());
+        fs::write(&text_of, "twelve bytes").unwrap();
+        assert_eq!(open_to_read(&pipe).unwrap_err().kind(), io::ErrorKind::InvalidInput);
+        assert_eq!((text(&text_of, 12).unwrap().as_str(), text(&text_of, 11).unwrap_err().kind()), ("twelve bytes", io::ErrorKind::InvalidData));
     }
 
     #[rstest]

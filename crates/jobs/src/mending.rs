@@ -10,7 +10,7 @@ use badger_system::patch::Patch;
 use badger_system::{Machine, machine};
 use badger_transfer::{Outcome, Report};
 use serde::{Deserialize, Serialize};
-use std::fs::{self, File};
+use std::fs;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 use tracing::info;
@@ -75,7 +75,7 @@ impl Kept {
     /// Reads a journal whole: nothing of it is believed unless all of it is as it was written.
     fn read(path: &Path, key: &str, size: u64) -> Result<Self, String> {
         let mut text = String::new();
-        let file = File::open(path).map_err(|error| error.to_string())?;
+        let file = badger_drive::keep::open_to_read(path).map_err(|error| error.to_string())?;
         file.take(MOST_JOURNAL).read_to_string(&mut text).map_err(|error| error.to_string())?;
         let (hash, body) =
             text.strip_prefix(MAGIC).and_then(|rest| rest.split_once('\n')).ok_or("it is none, or of another version of this program")?;

@@ -3,17 +3,19 @@
 
 use crate::map::{Map, State};
 use badger_drive::keep;
+use std::ffi::OsString;
 use std::fmt::Write as _;
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Write};
 use std::ops::Range;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 
 const MAGIC: &str = "zealous badger salvage map 2";
 /// What maps of all versions begin with.
 const KIND: &str = "zealous badger salvage map ";
 /// Lines are no longer than that; what is longer is damaged.
-const MOST_LINE: u64 = 4096;
+const MOST_LINE: u64 = 16 << 10;
 /// Stretches that a map may have.
 pub const MOST_STRETCHES: usize = 16 << 20;
 
@@ -29,7 +31,7 @@ pub struct Of {
     /// The key of the target.
     pub target: String,
     /// Where the target was last.
-    pub path: String,
+    pub path: PathBuf,
     /// Device and inode of a target that is a file, as `DEVICE:INODE`; empty for others.
     pub node: String,
     /// Bytes of the drive.
@@ -107,9 +109,25 @@ fn stretch(text: &str) -> Option<(Range<u64>, State)> {
     (words.next().is_none() && len > 0).then_some((start..start.checked_add(len)?, state))
 }
 
+/// A path as text: a `%` and its bytes in hexadecimal digits where a line cannot hold it as it is.
+fn told_path(path: &Path) -> String {
+    match path.to_str() {
+        Some(text) if !text.starts_with('%') && !text.contains(char::is_control) => text.to_string(),
+        _ => format!("%{}", hex::encode(path.as_os_str().as_bytes())),
+    }
+}
+
+fn path_of(text: String) -> PathBuf {
+    match text.strip_prefix('%').and_then(|digits| hex::decode(digits).ok()) {
+        Some(bytes) => OsString::from_vec(bytes).into(),
+        None => text.into(),
+    }
+}
+
 fn head(of: &Of) -> String {
     let quoted = |text: &str| text.replace(|c: char| c.is_control(), " ");
-    let named = [("model", &of.model), ("serial", &of.serial), ("source", &of.source), ("target", &of.target), ("at", &of.path), ("node", &of.node)];
+    let at = told_path(&of.path);
+    let named = [("model", &of.model), ("serial", &of.serial), ("source", &of.source), ("target", &of.target), ("at", &at), ("node", &of.node)];
     let named = named.into_iter().map(|(word, text)| format!("{word} {}", quoted(text)));
     std::iter::once(MAGIC.to_string())
         .chain(named)
@@ -128,7 +146,7 @@ pub fn is_map(head: &[u8]) -> bool {
 /// # Errors
 /// The system, or that the beginning is not that of a map.
 pub fn load(path: &Path) -> Result<Loaded, MapError> {
-    let mut file = BufReader::new(File::open(path)?);
+    let mut file = BufReader::new(keep::open_to_read(path)?);
     let mut next = || -> io::Result<Option<Option<String>>> {
         let mut bytes = Vec::new();
         if io::Read::take(&mut file, MOST_LINE).read_until(b'\n', &mut bytes)? == 0 {
@@ -155,7 +173,7 @@ pub fn load(path: &Path) -> Result<Loaded, MapError> {
             _ => damaged += 1,
         }
     }
-    Ok(Loaded { of: Of { model, serial, source, target, path, node, size, sector, job, since }, map, damaged })
+    Ok(Loaded { of: Of { model, serial, source, target, path: path_of(path), node, size, sector, job, since }, map, damaged })
 }
 
 impl MapFile {
@@ -221,7 +239,7 @@ mod tests {
             sector: 512,
             job: "7c".into(),
             target: "/kept/t250.img".into(),
-            path: "/kept/t250.img".into(),
+            path: OsString::from_vec(b"/kept/F\xe4hre\n.img".to_vec()).into(),
             ..Of::default()
         }
     }

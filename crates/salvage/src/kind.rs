@@ -34,7 +34,7 @@ struct MapDrive {
 
 /// The target of a map: where it was last, or beside the map.
 fn target(path: &Path, loaded: &Loaded) -> io::Result<Source> {
-    let last = PathBuf::from(&loaded.of.path);
+    let last = loaded.of.path.clone();
     let beside = last.file_name().map(|name| path.with_file_name(name)).unwrap_or_default();
     let there = [&last, &beside].into_iter().find(|path| path.exists());
     let missing = || {

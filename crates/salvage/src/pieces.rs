@@ -237,7 +237,7 @@ fn head(of: &Of) -> [u8; RECORD] {
 /// The list beside a map, behind its head.
 fn records(map: &Path) -> io::Result<File> {
     let path = beside(map);
-    let mut file = File::open(&path)?;
+    let mut file = keep::open_to_read(&path)?;
     let mut head = [0; RECORD];
     let is_list = file.read_exact(&mut head).is_ok() && head.starts_with(MAGIC);
     if is_list { Ok(file) } else { Err(io::Error::new(io::ErrorKind::InvalidData, format!("{} is no list of pieces", path.display()))) }

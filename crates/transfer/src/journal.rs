@@ -332,7 +332,7 @@ impl Journal {
             let Some(name) = file_name.strip_suffix(".journal").filter(|name| name.starts_with(&stem)) else { continue };
             let [path, leaves] = paths(dir, name);
             let time = entry.metadata()?.modified()?;
-            if let Some(Begun { plan, job, options, source, target, past, .. }) = replay(&File::open(&path)?, &path)? {
+            if let Some(Begun { plan, job, options, source, target, past, .. }) = replay(&badger_drive::keep::open_to_read(&path)?, &path)? {
                 found.push((time, Unfinished { plan, job, options, past, source, target, name: name.into(), leaves }));
             }
         }

@@ -259,7 +259,8 @@ impl SalvageReady {
             return Err(Refusal::new("map-differs", text));
         }
         if map.totals().saved > 0 && (self.candidate.is_new() || of.target != self.candidate.key() && !self.holds_what_was_saved(bench, &map)) {
-            let text = format!("{} says what is saved on another target, {}; name that one, or another map", self.order.map.display(), of.path);
+            let text =
+                format!("{} says what is saved on another target, {}; name that one, or another map", self.order.map.display(), of.path.display());
             return Err(Refusal::new("map-of-another-target", text));
         }
         if self.order.again {

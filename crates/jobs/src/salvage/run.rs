@@ -121,7 +121,7 @@ impl SalvageReady {
             serial: source.identity().serial.clone(),
             source: source.key(),
             target: target_key,
-            path: std::path::absolute(&order.target).unwrap_or_else(|_| order.target.clone()).display().to_string(),
+            path: std::path::absolute(&order.target).unwrap_or_else(|_| order.target.clone()),
             node: written.clone(),
             size: map.size(),
             sector: source.geometry().logical_sector,

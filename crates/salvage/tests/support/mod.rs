@@ -160,7 +160,7 @@ pub fn go_on(failing: &Failing, how: How) -> Run {
         model: identity.model.clone(),
         serial: identity.serial.clone(),
         target: key,
-        path: onto.display().to_string(),
+        path: onto.to_path_buf(),
         size: failing.size,
         sector: 512,
         ..Of::default()
