@@ -259,8 +259,8 @@ impl Ledger {
         let db = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX).map_err(wrap)?;
         db.busy_timeout(BUSY).map_err(wrap)?;
         let version: i64 = match db.pragma_query_value(None, "user_version", |row| row.get(0)) {
-            // A kill in the middle of its making left something that only a writer can take back.
-            Err(error) if error.sqlite_error_code() == Some(rusqlite::ErrorCode::ReadOnly) => return Ok(None),
+            // Its making was killed in the middle. Any other ledger that only a writer can recover holds something: that is an error.
+            Err(error) if is_unmade(&error, path) => return Ok(None),
             version => version.map_err(wrap)?,
         };
         Ok((version == MIGRATIONS.len() as i64).then(|| Self { db, path: path.to_path_buf() }))
@@ -569,17 +569,19 @@ fn refuse_strangers(path: &Path) -> Result<(), Error> {
         Ok(id == APPLICATION || id == 0 && (all == 0 || ours == 6))
     });
     match asked {
-        // Its making was killed in the middle: with what lies beside it, it is as it was before, and that is empty or ours.
-        Err(error) if error.sqlite_error_code() == Some(rusqlite::ErrorCode::ReadOnly) && was_empty(path) => Ok(()),
+        Err(error) if is_unmade(&error, path) => Ok(()),
         Ok(true) => Ok(()),
         Ok(false) => Err(not_ours()),
         Err(error) => Err(Error::Sqlite { path: path.to_path_buf(), error }),
     }
 }
 
-/// Whether the change that a rollback journal beside a file takes back began with an empty file (SQLite's file format, section 3: bytes 16 to
-/// 20 of the journal hold the pages of before).
-fn was_empty(path: &Path) -> bool {
+/// Whether reading failed because the program was killed while it made the ledger: a rollback journal waits beside the file, and the file was
+/// empty before (SQLite's file format, section 3: bytes 16 to 20 of the journal hold the number of pages of before).
+fn is_unmade(error: &rusqlite::Error, path: &Path) -> bool {
+    if error.sqlite_error_code() != Some(rusqlite::ErrorCode::ReadOnly) {
+        return false;
+    }
     let [_, _, journal] = files_beside(path);
     let mut head = [0; 28];
     let read = std::fs::File::open(journal).and_then(|file| file.read_exact_at(&mut head, 0));

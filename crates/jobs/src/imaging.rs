@@ -23,6 +23,8 @@ use tracing::info;
 /// How often it is looked whether there is room for more of an image, and what is left free at the most.
 const WATCH: Duration = Duration::from_millis(100);
 const MARGIN: u64 = 64 << 20;
+/// Bytes of the largest record of an image, a list of its index.
+const LARGEST: u64 = 8 << 20;
 
 /// What is asked for.
 #[derive(Clone, Debug, Default)]
@@ -259,7 +261,9 @@ struct Watched<'a> {
 impl Watched<'_> {
     /// Says of a run that ended for want of room that it did.
     fn say_no_room(&self, report: &mut Report, order: &ImageOrder) {
-        let is_full = || self.is_full.load(Ordering::Relaxed) || badger_people::free(self.file).is_some_and(|free| free <= own::LEFT_FREE);
+        // The writer ends by itself where its next record has no room; a stop that somebody asked for has another reason.
+        let is_short = || !self.control.is_stopped() && badger_people::free(self.file).is_some_and(|free| free < own::LEFT_FREE + LARGEST);
+        let is_full = || self.is_full.load(Ordering::Relaxed) || is_short();
         if report.outcome == Outcome::Interrupted && is_full() {
             report.code = "no-room".into();
             let way = if order.format.is_some() { "begin anew" } else { "go on" };

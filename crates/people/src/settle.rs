@@ -87,6 +87,10 @@ impl Readers<'_> {
         let file = self.beneath.read(part)?;
         let (mut digest, mut listed, len) = (Digest64::default(), Listed::default(), file.metadata()?.len());
         each_data(&file, &self.turn, buffer, self.control, &mut |at, bytes| {
+            // A long file is not read to its end where the copy has failed.
+            if self.ended.load(Ordering::Relaxed) {
+                return Err(io::ErrorKind::Interrupted.into());
+            }
             digest.add(at, bytes);
             listed.add(at, bytes, self.control)
         })?;

@@ -182,9 +182,10 @@ pub const LEFT_FREE: u64 = 2 << 20;
 /// Bytes after which the system is asked again how much is free.
 const LOOK: u64 = 4 << 20;
 
-/// Bytes that are free where a file lies; all there could be where the system does not say.
+/// Bytes that are free where a file lies; all there could be where the system does not say, as some FUSE file systems do not.
 fn free(file: &File) -> u64 {
-    rustix::fs::fstatvfs(file).map_or(u64::MAX, |said| said.f_bavail.saturating_mul(said.f_frsize))
+    let said = rustix::fs::fstatvfs(file).ok().filter(|said| said.f_blocks > 0);
+    said.map_or(u64::MAX, |said| said.f_bavail.saturating_mul(said.f_frsize))
 }
 
 impl Store for Files {
