@@ -395,7 +395,7 @@ fn mending_is_killed_anywhere(place: &Place, target: &Path, [unmended, mended]: 
             assert!(again["outcome"] == "mended" || code == 0, "{told}: {again}");
             assert_eq!(whole(), *mended, "{told}: {again}");
         }
-        // One that was torn may have been gone on with in a second one: all are taken back.
+        // A second mend may have continued a torn one. Both are undone.
         let last = std::iter::repeat_with(undo).take(4).find(|undone| undone["outcome"] != "undone").unwrap();
         assert_eq!(last["code"], "nothing-to-undo", "{told}: {last}");
         assert_eq!(whole(), *unmended, "{told}");

@@ -334,7 +334,7 @@ mod tests {
         Arc::new(Mutex::new((0..SIZE).map(|at| (at / 512) as u8 ^ seed).collect()))
     }
 
-    /// What is told of a source that is a window of the target, or of other storage.
+    /// The code of the refusal where source and target share storage, or do not; `apart` where nothing is refused.
     fn told(shared: bool, bad: &[u64], failing: Range<usize>, trusted: bool) -> &'static str {
         let below = storage(1);
         let before = below.lock().unwrap().clone();

@@ -447,7 +447,7 @@ mod tests {
             let mut changed = text.clone();
             changed[at] ^= 1;
             fs::write(room.join(JOURNAL), &changed).unwrap();
-            // A copy that goes on is told; one that begins again takes what stands before.
+            // The run that wrote it gets an error; a resume takes only the lines before the change.
             assert!(journal.places(&beneath).is_err(), "byte {at}");
             let line = ends[2..].iter().position(|end| at <= *end).unwrap();
             assert_eq!(open(dir.path(), "/Users").1.len(), line, "byte {at}");
