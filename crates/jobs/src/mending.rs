@@ -101,6 +101,14 @@ impl Kept {
     }
 }
 
+/// What the journal of a target with this key and so many bytes would take back, in the order in which it was written.
+///
+/// # Errors
+/// Why nothing of it is believed.
+pub fn taken_back(journal: &Path, key: &str, size: u64) -> Result<Vec<Patch>, String> {
+    Kept::read(journal, key, size).map(|kept| kept.patches)
+}
+
 /// A line about the machine that the target goes into.
 fn is_of_machine(line: &Line) -> bool {
     line.link.starts_with("machine/")

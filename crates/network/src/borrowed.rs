@@ -16,6 +16,7 @@ use std::ops::Range;
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
@@ -25,6 +26,8 @@ pub const VEIL: &str = "the network";
 const AGAIN: Duration = Duration::from_secs(30);
 /// How long after a failure it is tried again.
 const PAUSE: Duration = Duration::from_millis(250);
+/// How often somebody who waits for a new connection looks whether that was called off.
+const GLANCE: Duration = Duration::from_millis(50);
 /// A read on which the connection ended so often counts as one that cannot be done.
 const DROPS: u32 = 3;
 /// Bytes of one place by which a drive is known again, and how many places there are.
@@ -55,6 +58,8 @@ pub struct Borrowed {
     geometry: Geometry,
     export: Export,
     link: Mutex<Arc<Link>>,
+    /// Whose turn it is to make the connection anew.
+    turn: Mutex<()>,
     /// It was waited for in vain: the next time it is tried once only.
     tired: AtomicBool,
     /// What is known without reading of some stretches.
@@ -126,7 +131,9 @@ impl Borrowed {
             geometry: Geometry { size_bytes: export.size, logical_sector: 512, physical_sector: 4096 },
             export,
             link: Mutex::new(link),
-            tired: AtomicBool::new(false),
+            turn: Mutex::default(),
+            // A server that leaves while it is first looked at is not waited for.
+            tired: AtomicBool::new(true),
             known: Mutex::default(),
             seen: Mutex::default(),
             written: Mutex::new(Written { writing, ..Written::default() }),
@@ -147,6 +154,7 @@ impl Borrowed {
             return Err(io::Error::new(io::ErrorKind::TimedOut, "its server takes requests and answers none"));
         }
         borrowed.sample();
+        borrowed.tired.store(false, Ordering::Relaxed);
         Ok(borrowed)
     }
 
@@ -167,68 +175,68 @@ impl Borrowed {
         *self.seen.lock().expect("sample lock") = seen;
     }
 
-    /// The connection, made anew where it ended.
+    /// The connection, made anew where it ended. One thread does that, and nobody waits for it longer than they have patience.
     fn link(&self, offset: u64, patience: &Patience) -> Result<Arc<Link>, ReadError> {
-        let mut held = self.link.lock().expect("connection lock");
-        if held.broken().is_none() {
-            return Ok(held.clone());
-        }
-        let mut written = self.written.lock().expect("written lock");
-        written.lost |= written.unkept;
-        let writing = written.writing;
-        drop(written);
         let began = Instant::now();
         loop {
-            let why = match self.reached(writing) {
-                Ok(link) => {
-                    self.ended.fetch_add(1, Ordering::Relaxed);
-                    *held = Arc::new(link);
-                    self.tired.store(false, Ordering::Relaxed);
-                    return Ok(held.clone());
+            let held = self.held();
+            if held.broken().is_none() {
+                return Ok(held);
+            }
+            if let Ok(_turn) = self.turn.try_lock()
+                && Arc::ptr_eq(&held, &self.held())
+            {
+                let mut written = self.written.lock().expect("written lock");
+                written.lost |= written.unkept;
+                let writing = written.writing;
+                drop(written);
+                match self.reached(writing, || patience.check(offset, began.elapsed()))? {
+                    Ok(link) => {
+                        let link = Arc::new(link);
+                        self.ended.fetch_add(1, Ordering::Relaxed);
+                        *self.link.lock().expect("connection lock") = link.clone();
+                        self.tired.store(false, Ordering::Relaxed);
+                        return Ok(link);
+                    }
+                    Err(why) if self.tired.load(Ordering::Relaxed) || began.elapsed() >= AGAIN => {
+                        self.tired.store(true, Ordering::Relaxed);
+                        return Err(ReadError::Gone(why.to_string()));
+                    }
+                    Err(_) => {}
                 }
-                Err(why) => why,
-            };
-            if self.tired.load(Ordering::Relaxed) || began.elapsed() >= AGAIN {
-                self.tired.store(true, Ordering::Relaxed);
-                return Err(ReadError::Gone(why.to_string()));
             }
             patience.check(offset, began.elapsed())?;
             std::thread::sleep(PAUSE);
         }
     }
 
-    /// A new connection, to the same drive as before.
-    fn reached(&self, writing: bool) -> io::Result<Link> {
-        let (wire, export) = export::open(&self.uri, self.trusted.as_deref())?;
-        let other = |what: &str| io::Error::other(format!("another drive is lent there now: {what}"));
-        if export != self.export {
-            return Err(other("it is described otherwise"));
+    /// The connection as it is now, ended or not.
+    fn held(&self) -> Arc<Link> {
+        self.link.lock().expect("connection lock").clone()
+    }
+
+    /// A new connection, to the same drive as before. A thread of its own tries it: whoever is called off leaves that behind.
+    fn reached(&self, writing: bool, patience: impl Fn() -> Result<(), ReadError>) -> Result<io::Result<Link>, ReadError> {
+        let again = Reach {
+            uri: self.uri.clone(),
+            trusted: self.trusted.clone(),
+            export: self.export.clone(),
+            seen: self.seen.lock().expect("sample lock").clone(),
+            read: if writing { Vec::new() } else { self.read.lock().expect("sample lock").clone() },
+            writing,
+        };
+        let (tell, told) = channel();
+        let tries = move || _ = tell.send(again.link());
+        if let Err(error) = std::thread::Builder::new().name("reconnects".into()).spawn(tries) {
+            return Ok(Err(error));
         }
-        let link = Link::new(wire, &export)?;
-        let seen = self.seen.lock().expect("sample lock");
-        if seen.is_empty() && writing {
-            return Err(io::Error::other("whether it is the same drive cannot be told: nothing of it was durable"));
-        }
-        for (at, bytes) in seen.iter() {
-            let patience = Patience { limit: AGAIN, control: None };
-            match self.read_by(&link, *at, bytes.len() as u32, &patience) {
-                (Some(buffer), Ok(())) if buffer[..bytes.len()] == **bytes => {}
-                (_, Ok(())) => return Err(other("it holds other bytes")),
-                (_, Err(error)) => return Err(io::Error::other(error.to_string())),
+        loop {
+            match told.recv_timeout(GLANCE) {
+                Ok(reached) => return Ok(reached),
+                Err(RecvTimeoutError::Timeout) => patience()?,
+                Err(RecvTimeoutError::Disconnected) => return Ok(Err(io::Error::other("the attempt to reconnect broke off"))),
             }
         }
-        drop(seen);
-        // Places that nobody could foretell: another drive that is equal where drives begin and end is another one.
-        let read = self.read.lock().expect("sample lock").clone();
-        for (at, hash) in read.iter().filter(|_| !writing) {
-            let patience = Patience { limit: AGAIN, control: self.patience().control };
-            match self.read_by(&link, *at, SAMPLE as u32, &patience) {
-                (Some(buffer), Ok(())) if blake3::hash(&buffer[..SAMPLE as usize]) == *hash => {}
-                (_, Ok(())) => return Err(other("it holds other bytes")),
-                (_, Err(error)) => return Err(io::Error::other(error.to_string())),
-            }
-        }
-        Ok(link)
     }
 
     /// Keeps some of the places that are read, each with the same chance however many come.
@@ -257,12 +265,6 @@ impl Borrowed {
     /// Bytes of the longest read in one request.
     fn most(&self) -> u64 {
         u64::from(self.export.most.min(MOST))
-    }
-
-    /// Asks for aligned bytes once. What is before the error is in the buffer.
-    fn read_by(&self, link: &Link, offset: u64, len: u32, patience: &Patience) -> (Option<Buffer>, Result<(), ReadError>) {
-        let cookie = link.ask((command::READ, 0), offset, len, &[], Some(Buffer::new(len as usize)));
-        came(link.wait(cookie, offset, patience), offset, len)
     }
 
     fn write(&self, request: (u16, u16), offset: u64, len: u32, payload: &[u8]) -> Result<(), WriteError> {
@@ -349,6 +351,47 @@ impl Borrowed {
     }
 }
 
+/// What it takes to reach the same drive again.
+struct Reach {
+    uri: Uri,
+    trusted: Option<PathBuf>,
+    export: Export,
+    seen: Vec<(u64, Vec<u8>)>,
+    read: Vec<(u64, blake3::Hash)>,
+    writing: bool,
+}
+
+impl Reach {
+    /// Connects, and compares what the drive holds.
+    fn link(&self) -> io::Result<Link> {
+        let (wire, export) = export::open(&self.uri, self.trusted.as_deref())?;
+        let other = |what: &str| io::Error::other(format!("another drive is lent there now: {what}"));
+        if export != self.export {
+            return Err(other("it is described otherwise"));
+        }
+        let link = Link::new(wire, &export)?;
+        if self.seen.is_empty() && self.writing {
+            return Err(io::Error::other("whether it is the same drive cannot be told: nothing of it was durable"));
+        }
+        let patience = Patience { limit: AGAIN, control: None };
+        let holds = |at: u64, len: usize, is_same: &dyn Fn(&[u8]) -> bool| match read_by(&link, at, len as u32, &patience) {
+            (Some(buffer), Ok(())) if is_same(&buffer[..len]) => Ok(()),
+            (_, Ok(())) => Err(other("it holds other bytes")),
+            (_, Err(error)) => Err(io::Error::other(error.to_string())),
+        };
+        self.seen.iter().try_for_each(|(at, bytes)| holds(*at, bytes.len(), &|found| found == bytes))?;
+        // Places that nobody could foretell: another drive that is equal where drives begin and end is another one.
+        self.read.iter().try_for_each(|(at, hash)| holds(*at, SAMPLE as usize, &|found| blake3::hash(found) == *hash))?;
+        Ok(link)
+    }
+}
+
+/// Asks for aligned bytes once. What is before the error is in the buffer.
+fn read_by(link: &Link, offset: u64, len: u32, patience: &Patience) -> (Option<Buffer>, Result<(), ReadError>) {
+    let cookie = link.ask((command::READ, 0), offset, len, &[], Some(Buffer::new(len as usize)));
+    came(link.wait(cookie, offset, patience), offset, len)
+}
+
 /// What of a read is in the buffer, and how it ended.
 fn came(waited: Waited, offset: u64, len: u32) -> (Option<Buffer>, Result<(), ReadError>) {
     match waited {
@@ -387,7 +430,7 @@ impl Medium for Borrowed {
             let asked = self.widened(at, (len - done).min(self.most()));
             let asked = asked.start..asked.end.min(asked.start + self.most());
             let link = self.link(at, patience)?;
-            let (buffer, ended) = self.read_by(&link, asked.start, (asked.end - asked.start) as u32, patience);
+            let (buffer, ended) = read_by(&link, asked.start, (asked.end - asked.start) as u32, patience);
             let (skip, count) = ((at - asked.start) as usize, (asked.end.min(offset + len) - at) as usize);
             if let Some(buffer) = buffer {
                 buf[done as usize..done as usize + count].copy_from_slice(&buffer[skip..skip + count]);
@@ -432,7 +475,7 @@ impl Medium for Borrowed {
         if told.len == 0 { Stretch { len: max.min(SAMPLE), holds: Holds::Bytes } } else { Stretch { len: told.len.min(max), ..told } }
     }
     fn present(&self) -> bool {
-        self.link.lock().expect("connection lock").broken().is_none() || !self.tired.load(Ordering::Relaxed)
+        self.held().broken().is_none() || !self.tired.load(Ordering::Relaxed)
     }
     fn obey(&self, control: &Control) {
         *self.control.lock().expect("control lock") = Some(control.clone());
@@ -446,7 +489,7 @@ impl Medium for Borrowed {
         Some(VEIL.into())
     }
     fn peer(&self) -> Option<OwnedFd> {
-        self.link.lock().expect("connection lock").descriptor()
+        self.held().descriptor()
     }
 }
 
@@ -526,7 +569,7 @@ impl Flight for InFlight<'_> {
     fn begin(&mut self, offset: u64, len: usize, buffer: Buffer) {
         let whole = buffer.len();
         let fits = self.drive.widened(offset, len as u64) == (offset..offset + len as u64) && len as u64 <= u64::from(self.drive.export.most);
-        let link = fits.then(|| self.drive.link.lock().expect("connection lock").clone()).filter(|link| link.broken().is_none());
+        let link = fits.then(|| self.drive.held()).filter(|link| link.broken().is_none());
         let by = match link {
             Some(link) => {
                 let cookie = link.ask((command::READ, 0), offset, len as u32, &[], Some(buffer));

@@ -209,6 +209,73 @@ fn a_server_that_hangs_is_not_waited_for_without_end() {
     assert!(began.elapsed() < Duration::from_secs(1));
 }
 
+/// Passes one connection on to `port`, the answers up to so many bytes; what comes later is taken and never answered, or turned away.
+fn once(port: u16, after: u64, takes_more: bool) -> u16 {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let here = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        let mut client = listener.accept().unwrap().0;
+        let mut server = TcpStream::connect(("127.0.0.1", port)).unwrap();
+        let (mut up, mut down) = (client.try_clone().unwrap(), server.try_clone().unwrap());
+        std::thread::spawn(move || std::io::copy(&mut up, &mut down));
+        let listener = takes_more.then_some(listener);
+        let _ = std::io::copy(&mut Read::by_ref(&mut server).take(after), &mut client);
+        let _ = (client.shutdown(std::net::Shutdown::Both), server.shutdown(std::net::Shutdown::Both));
+        let _silent: Vec<_> = listener.iter().flat_map(TcpListener::incoming).collect();
+    });
+    here
+}
+
+/// Wherever it leaves: nobody waits for it to come back before anything was read of it.
+#[rstest]
+#[case::in_its_greeting(10)]
+#[case::before_it_says_the_size(150)]
+#[case::before_the_first_bytes(400)]
+#[case::within_the_first_bytes(5000)]
+fn a_server_that_leaves_while_it_is_first_looked_at_is_not_waited_for(#[case] after: u64) {
+    let dir = tempdir().unwrap();
+    let lends = Lends::files(&[&drive(dir.path(), "disk.img", 4 * MIB, 14)]);
+    let port = once(lends.port, after, false);
+    let began = Instant::now();
+    let _ = workshop().source(Path::new(&format!("nbd://127.0.0.1:{port}/disk.img")));
+    assert!(began.elapsed() < Duration::from_secs(2), "{:?}", began.elapsed());
+}
+
+#[test]
+fn a_stop_is_heard_while_a_server_that_came_back_says_nothing() {
+    let dir = tempdir().unwrap();
+    let path = drive(dir.path(), "disk.img", 40 * MIB, 14);
+    let lends = Lends::files(&[&path]);
+    let port = once(lends.port, 2 * MIB, true);
+    let source = workshop().source(Path::new(&format!("nbd://127.0.0.1:{port}/disk.img"))).unwrap();
+    let control = Control::new();
+    source.obey(&control);
+    let stopped = std::sync::OnceLock::new();
+    std::thread::scope(|scope| {
+        let readers: Vec<_> = (0..3u64)
+            .map(|at| {
+                let (source, stopped) = (&source, &stopped);
+                scope.spawn(move || {
+                    let mut bytes = vec![0; 4 * MIB as usize];
+                    let error = source.read_at(at * 4 * MIB, &mut bytes).unwrap_err();
+                    (error, stopped.get().map(Instant::elapsed))
+                })
+            })
+            .collect();
+        std::thread::sleep(Duration::from_millis(1500));
+        let asked = Instant::now();
+        let _ = source.present();
+        assert!(asked.elapsed() < Duration::from_millis(100), "whether it is there is told at once: {:?}", asked.elapsed());
+        stopped.set(Instant::now()).unwrap();
+        control.stop();
+        for reader in readers {
+            let (error, after) = reader.join().unwrap();
+            assert!(matches!(error, ReadError::Gone(_)), "{error}");
+            assert!(after.expect("it ended after the stop") < Duration::from_secs(1), "{after:?}");
+        }
+    });
+}
+
 fn writable(path: &Path) -> Borrowed {
     let uri = Uri::of_path(path).unwrap().unwrap();
     Borrowed::open(path, &uri, None, true).unwrap()
