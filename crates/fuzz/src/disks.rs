@@ -1,6 +1,6 @@
 //! Partition tables, and what is made of them: plans for the same and for another drive, and the other kind of table.
 
-use crate::sound::{broken, drive, folder, shell, text};
+use crate::sound::{Sound, drive, folder, shell, text};
 use badger_inspect::Looked;
 use badger_layout::plan::{Ids, Plan, Side};
 use badger_layout::table::{self, Table};
@@ -11,13 +11,13 @@ use std::sync::LazyLock;
 /// Bytes of the drives.
 const SIZE: usize = 1 << 20;
 
-fn partitioned(script: &str) -> Vec<u8> {
+fn partitioned(script: &str) -> Sound {
     let dir = folder();
     let path = dir.path().join("drive");
     std::fs::write(&path, vec![0; SIZE]).expect("a drive");
     std::fs::write(dir.path().join("script"), script).expect("a script");
     shell(&format!("sfdisk -q --no-reread --no-tell-kernel {} < {}", text(&path), text(&dir.path().join("script"))));
-    std::fs::read(&path).expect("the drive")
+    Sound::new(std::fs::read(&path).expect("the drive"))
 }
 
 /// Whatever the table says, a plan stays within both drives, and a new table says what was planned.
@@ -89,26 +89,26 @@ fn gpt_sums(bytes: &mut [u8]) {
 }
 
 pub fn gpt(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| {
         let more: String = (0..6).map(|number| format!("start={}, size=100, type=linux, name=\"part {number}\"\n", 400 + number * 150)).collect();
         partitioned(&format!("label: gpt\nfirst-lba: 34\nstart=40, size=300, type=uefi\n{more}"))
     });
-    let mut bytes = broken(&SOUND, input);
+    let mut bytes = SOUND.broken(input);
     gpt_sums(&mut bytes);
     read(bytes);
 }
 
 pub fn mbr(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| {
         partitioned(
             "label: dos\ngrain: 512\nstart=63, size=200, type=7, bootable\nstart=300, size=100, type=83\nstart=500, size=1500, type=5\nstart=520, size=100, type=83\nstart=700, size=100, type=82\nstart=900, size=200, type=7\n",
         )
     });
-    read(broken(&SOUND, input));
+    read(SOUND.broken(input));
 }
 
 pub fn apm(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| {
         // The only maker of an Apple map here makes one for a disc.
         let dir = folder();
         let (data, disc) = (dir.path().join("data"), dir.path().join("disc"));
@@ -121,7 +121,7 @@ pub fn apm(input: &[u8]) {
         assert!(made.is_ok_and(|status| status.success()), "a disc with an Apple map");
         let mut bytes = std::fs::read(&disc).expect("the disc");
         bytes.resize(SIZE, 0);
-        bytes
+        Sound::new(bytes)
     });
-    read(broken(&SOUND, input));
+    read(SOUND.broken(input));
 }

@@ -1,19 +1,19 @@
 //! Images: those of others made by their own tools, ours by ourselves.
 
-use crate::sound::{broken, image, read_image, tool};
+use crate::sound::{IMAGE, Sound, image, read_image, tool};
 use badger_drive::clock::SimClock;
 use badger_drive::{Control, Event, Extents, Workshop};
 use badger_image::own::{self, Making, Onto, Passphrase};
 use std::path::Path;
 use std::sync::LazyLock;
 
-fn converted(format: &str, options: &[&str]) -> Vec<u8> {
+fn converted(format: &str, options: &[&str]) -> Sound {
     image(|raw, image| tool(&[&["qemu-img", "convert", "-f", "raw", "-O", format], options, &[raw, image]].concat()))
 }
 
 pub fn qcow2(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| converted("qcow2", &["-c"]));
-    read_image(&broken(&SOUND, input), None);
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| converted("qcow2", &["-c"]));
+    read_image(&SOUND.broken(input), None);
 }
 
 /// The sum of all bytes, inverted, as both of its headers carry it at `at`.
@@ -24,8 +24,8 @@ fn vhd_sum(header: &mut [u8], at: usize) {
 }
 
 pub fn vhd(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| converted("vpc", &[]));
-    let mut bytes = broken(&SOUND, input);
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| converted("vpc", &[]));
+    let mut bytes = SOUND.broken(input);
     let end = bytes.len();
     vhd_sum(&mut bytes[..512], 64);
     vhd_sum(&mut bytes[512..1536], 36);
@@ -34,8 +34,8 @@ pub fn vhd(input: &[u8]) {
 }
 
 pub fn vhdx(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| converted("vhdx", &["-o", "subformat=dynamic,log_size=1M,block_size=1M"]));
-    let mut bytes = broken(&SOUND, input);
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| converted("vhdx", &["-o", "subformat=dynamic,log_size=1M,block_size=1M"]));
+    let mut bytes = SOUND.broken(input);
     // Both headers, both tables of regions, and entries of the log, which begin at multiples of 4 KiB.
     let fixed = [(64 << 10, 4 << 10), (128 << 10, 4 << 10), (192 << 10, 64 << 10), (256 << 10, 64 << 10)];
     let entries = (1 << 20..2 << 20).step_by(4096).filter_map(|at| {
@@ -51,20 +51,20 @@ pub fn vhdx(input: &[u8]) {
 }
 
 pub fn vmdk(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| converted("vmdk", &["-o", "subformat=streamOptimized"]));
-    read_image(&broken(&SOUND, input), None);
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| converted("vmdk", &["-o", "subformat=streamOptimized"]));
+    read_image(&SOUND.broken(input), None);
 }
 
 pub fn vdi(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| converted("vdi", &[]));
-    read_image(&broken(&SOUND, input), None);
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| converted("vdi", &[]));
+    read_image(&SOUND.broken(input), None);
 }
 
-fn ours(passphrase: Option<&Passphrase>) -> Vec<u8> {
+fn ours(passphrase: Option<&Passphrase>) -> Sound {
     image(|raw, image| {
         let source = Workshop::default().source(Path::new(raw)).expect("a raw file");
         let mut needed = Extents::new();
-        needed.set(0..3 << 20, ());
+        needed.set(0..IMAGE, ());
         let facts = String::new;
         let making =
             Making { source: &source, needed: &needed, sparing: false, parent: None, passphrase, level: Some(3), resume: false, facts: &facts };
@@ -91,10 +91,10 @@ fn records_right(bytes: &mut [u8]) {
     }
 }
 
-static OURS: LazyLock<Vec<u8>> = LazyLock::new(|| ours(None));
+static OURS: LazyLock<Sound> = LazyLock::new(|| ours(None));
 
 pub fn own(input: &[u8]) {
-    let mut bytes = broken(&OURS, input);
+    let mut bytes = OURS.broken(input);
     records_right(&mut bytes);
     read_image(&bytes, None);
 }
@@ -102,19 +102,19 @@ pub fn own(input: &[u8]) {
 /// Cut off somewhere as well: the pages are gone over from the front then.
 pub fn own_cut(input: &[u8]) {
     let Some(([a, b], input)) = input.split_first_chunk::<2>() else { return };
-    let mut bytes = broken(&OURS, input);
+    let mut bytes = OURS.broken(input);
     records_right(&mut bytes);
     bytes.truncate(usize::from(u16::from_le_bytes([*a, *b])) * 64);
     read_image(&bytes, None);
 }
 
 pub fn own_locked(input: &[u8]) {
-    static SOUND: LazyLock<(Passphrase, Vec<u8>)> = LazyLock::new(|| {
+    static SOUND: LazyLock<(Passphrase, Sound)> = LazyLock::new(|| {
         let passphrase = Passphrase::new("three grey herons");
         let bytes = ours(Some(&passphrase));
         (passphrase, bytes)
     });
-    let mut bytes = broken(&SOUND.1, input);
+    let mut bytes = SOUND.1.broken(input);
     records_right(&mut bytes);
     read_image(&bytes, Some(&SOUND.0));
 }

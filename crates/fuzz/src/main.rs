@@ -31,4 +31,4 @@ fn chosen() -> fn(&[u8]) {
     target.read
 }
 
-fuzz_target!(init: _ = READ.set(chosen()), |input: &[u8]| READ.get().expect("the target is chosen first")(input));
+fuzz_target!(init: READ.set(chosen()).expect("it is chosen once"), |input: &[u8]| READ.get().expect("the target is chosen first")(input));

@@ -1,7 +1,7 @@
 //! Records of our own that steer a write: journals of copies, of fetched files and of mends, maps and lists of pieces of a salvage. All of them
 //! may have been changed by somebody who set every checksum right.
 
-use crate::sound::{broken, drive, folder};
+use crate::sound::{Sound, drive, folder};
 use badger_drive::clock::SimClock;
 use badger_drive::{Control, Event, Standing, Sysfs, Witness};
 use badger_fs::Folder;
@@ -18,7 +18,7 @@ use std::os::unix::fs::MetadataExt;
 use std::sync::LazyLock;
 
 /// Its name and its bytes.
-fn copied() -> (String, Vec<u8>) {
+fn copied() -> (String, Sound) {
     let dir = folder();
     let bytes = vec![5; 1 << 20];
     let drive = drive(bytes);
@@ -32,12 +32,12 @@ fn copied() -> (String, Vec<u8>) {
     let name = fs::read_dir(dir.path()).expect("the folder").flatten().map(|entry| entry.file_name().to_string_lossy().into_owned());
     let name = name.into_iter().find(|name| name.ends_with(".journal")).expect("a journal");
     let bytes = fs::read(dir.path().join(&name)).expect("the journal");
-    (name, bytes)
+    (name, Sound::new(bytes))
 }
 
 pub fn copy_journal(input: &[u8]) {
-    static SOUND: LazyLock<(String, Vec<u8>)> = LazyLock::new(copied);
-    let mut bytes = broken(&SOUND.1, input);
+    static SOUND: LazyLock<(String, Sound)> = LazyLock::new(copied);
+    let mut bytes = SOUND.1.broken(input);
     let mut at = 16;
     while let Some(head) = bytes.get(at..at + 8) {
         let len = u32::from_le_bytes(head[..4].try_into().expect("four bytes")) as usize;
@@ -84,7 +84,7 @@ pub fn fetch_journal(input: &[u8]) {
         collision: Collision::KeepBoth,
         ask: &|_| Collision::KeepBoth,
     };
-    let _ = copy_out(&order, &Sysfs::at("/nowhere"), &Control::new(), &*SimClock::new(), &|_: &Event| {});
+    let _ = copy_out(&order, &Sysfs::default(), &Control::new(), &*SimClock::new(), &|_: &Event| {});
     // Whatever it said: nothing of the source is another, and nothing lies outside.
     for name in ["one.csv", "two.csv"] {
         assert_eq!(fs::read(from.join("sheets").join(name)).expect("the source"), name.repeat(50).into_bytes());
@@ -143,7 +143,7 @@ pub fn map_lines() -> Vec<Vec<u8>> {
     vec![format!("{head}saved 0 65536\ndeferred 65536 4096 2\nlost 69632 512\nunread 4096 512\nsaved 1040384 8192\n").into_bytes()]
 }
 
-fn listed() -> Vec<u8> {
+fn listed() -> Sound {
     let dir = folder();
     let (map, of) = (dir.path().join("map"), of());
     let mut list = Pieces::open(&map, &of, true).expect("a list");
@@ -151,7 +151,7 @@ fn listed() -> Vec<u8> {
     list.add_zeroes(65_536..1 << 20);
     list.keep().expect("it is kept");
     drop(list);
-    fs::read(pieces::beside(&map)).expect("the list")
+    Sound::new(fs::read(pieces::beside(&map)).expect("the list"))
 }
 
 fn of() -> Of {
@@ -159,8 +159,8 @@ fn of() -> Of {
 }
 
 pub fn salvage_pieces(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(listed);
-    let mut bytes = broken(&SOUND, input);
+    static SOUND: LazyLock<Sound> = LazyLock::new(listed);
+    let mut bytes = SOUND.broken(input);
     for record in bytes.chunks_exact_mut(52).skip(1) {
         let sum = crc32fast::hash(&record[..48]);
         record[48..].copy_from_slice(&sum.to_le_bytes());

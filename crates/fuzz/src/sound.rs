@@ -2,6 +2,7 @@
 
 use badger_drive::medium::MemoryMedium;
 use badger_drive::{Medium, Source};
+use std::ops::Deref;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
@@ -25,8 +26,11 @@ pub(crate) fn shell(script: &str) {
     tool(&["sh", "-ec", script]);
 }
 
+/// Bytes of the drives that images are of.
+pub(crate) const IMAGE: u64 = 1 << 20;
+
 /// A volume of `kib` KiB made by `make`, which gets its path and a folder of files.
-pub(crate) fn volume(kib: u64, make: impl Fn(&str, &Path)) -> Vec<u8> {
+pub(crate) fn volume(kib: u64, make: impl Fn(&str, &Path)) -> Sound {
     let dir = folder();
     let (path, data) = (dir.path().join("volume"), dir.path().join("data"));
     std::fs::File::create(&path).and_then(|file| file.set_len(kib << 10)).expect("an image");
@@ -36,31 +40,58 @@ pub(crate) fn volume(kib: u64, make: impl Fn(&str, &Path)) -> Vec<u8> {
         std::fs::write(folder.join(format!("a longer name for sheet {number}.csv")), vec![number as u8; number * 97]).expect("a file");
     }
     make(text(&path), &data);
-    std::fs::read(&path).expect("the volume")
+    Sound::new(std::fs::read(&path).expect("the volume"))
 }
 
-/// An image of 3 MiB that `make` makes out of a raw file: it gets the path of that and its own.
-pub(crate) fn image(make: impl Fn(&str, &str)) -> Vec<u8> {
+/// An image of 1 MiB that `make` makes out of a raw file: it gets the path of that and its own.
+pub(crate) fn image(make: impl Fn(&str, &str)) -> Sound {
     let dir = folder();
     let (raw, path) = (dir.path().join("raw"), dir.path().join("image"));
-    let bytes: Vec<u8> = (0..3usize << 20).map(|at| if (at >> 17) & 3 == 3 { 0 } else { ((at * at) >> 7) as u8 }).collect();
+    let bytes: Vec<u8> = (0..IMAGE as usize).map(|at| if (at >> 16) & 3 == 3 { 0 } else { (at >> 9) as u8 }).collect();
     std::fs::write(&raw, bytes).expect("a raw file");
     make(text(&raw), text(&path));
-    std::fs::read(&path).expect("the image")
+    Sound::new(std::fs::read(&path).expect("the image"))
 }
 
-/// Changes bytes as an input says: it is a list of changes, three bytes for the place (in steps of 2 bytes, counted on and on over the
-/// whole), one for the length, then the bytes. Most changes hit structures that way, where random bytes would not even be recognised.
-pub fn broken(sound: &[u8], input: &[u8]) -> Vec<u8> {
-    let mut bytes = sound.to_vec();
-    let mut rest = input;
-    while let [a, b, c, len, more @ ..] = rest {
-        let at = (usize::from(*a) | (usize::from(*b) << 8) | (usize::from(*c) << 16)) * 2 % bytes.len();
-        let len = usize::from(len % 16 + 1).min(more.len()).min(bytes.len() - at);
-        bytes[at..at + len].copy_from_slice(&more[..len]);
-        rest = &more[len..];
+/// Something sound, and where its structures are.
+pub(crate) struct Sound {
+    bytes: Vec<u8>,
+    /// Sectors that are not one byte all over, as the content of files here is.
+    structures: Vec<usize>,
+}
+
+const SECTOR: usize = 512;
+
+impl Sound {
+    pub fn new(bytes: Vec<u8>) -> Self {
+        let is_structure = |(_, sector): &(usize, &[u8])| sector.iter().any(|byte| *byte != sector[0]);
+        let structures = bytes.chunks(SECTOR).enumerate().filter(is_structure).map(|(number, _)| number * SECTOR).collect();
+        Self { bytes, structures }
     }
-    bytes
+
+    /// Changes structures as an input says: it is a list of changes, three bytes for the place (in steps of 2 bytes, counted on and on over
+    /// all structures), one for the length, then the bytes.
+    pub fn broken(&self, input: &[u8]) -> Vec<u8> {
+        let mut bytes = self.bytes.clone();
+        let mut rest = input;
+        while let [a, b, c, len, more @ ..] = rest {
+            let place = u32::from_le_bytes([*a, *b, *c, 0]) as usize * 2;
+            let at = self.structures[place / SECTOR % self.structures.len()] + place % SECTOR;
+            let at = at.min(bytes.len() - 1);
+            let len = usize::from(len % 16 + 1).min(more.len()).min(bytes.len() - at);
+            bytes[at..at + len].copy_from_slice(&more[..len]);
+            rest = &more[len..];
+        }
+        bytes
+    }
+}
+
+impl Deref for Sound {
+    type Target = [u8];
+
+    fn deref(&self) -> &[u8] {
+        &self.bytes
+    }
 }
 
 /// A drive that holds these bytes.

@@ -1,7 +1,7 @@
 //! What starts a machine: configurations on a drive as its own tools lay them out, boot stores, registry files and their logs, initial
 //! memory file systems, programs for firmware, keys out of firmware.
 
-use crate::sound::{broken, drive, folder, shell, text, tool};
+use crate::sound::{Sound, drive, folder, shell, text, tool};
 use badger_inspect::Looked;
 use badger_layout::Guid;
 use badger_system::mend::{self, Wishes};
@@ -117,7 +117,7 @@ pub fn configurations() -> Vec<Vec<u8>> {
     vec![whole, loader]
 }
 
-fn stored() -> Vec<u8> {
+fn stored() -> Sound {
     let loader = "{0208ab1e-0000-0000-0000-000000000001}";
     let mut edit = Edit::new("BCD00000000");
     let device = Device::Gpt(Guid([1; 16]), Guid([2; 16])).write().expect("a device");
@@ -133,12 +133,12 @@ fn stored() -> Vec<u8> {
         edit.set(&format!(r"Objects\{object}\Elements\{number:08x}"), &Value { name: "Element".into(), ..value }).expect("it is set");
         edit.set(&format!(r"Objects\{object}\Description"), &Value::of_number("Type", 0x1020_0003)).expect("it is set");
     }
-    edit.bytes()
+    Sound::new(edit.bytes())
 }
 
 pub fn boot_store(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(stored);
-    let Ok(hive) = Hive::open(broken(&SOUND, input), &[]) else { return };
+    static SOUND: LazyLock<Sound> = LazyLock::new(stored);
+    let Ok(hive) = Hive::open(SOUND.broken(input), &[]) else { return };
     let Ok(store) = Store::read(&hive) else { return };
     for object in store.objects.values() {
         for number in object.elements.keys() {
@@ -147,7 +147,7 @@ pub fn boot_store(input: &[u8]) {
     }
 }
 
-fn services() -> Vec<u8> {
+fn services() -> Sound {
     let mut edit = Edit::new("ROOT");
     for number in 0..60u32 {
         let path = format!(r"Control\Set {:02}\Service {number:03}", number % 7);
@@ -155,10 +155,10 @@ fn services() -> Vec<u8> {
         edit.set(&path, &Value::of_text("ImagePath", r"System32\drivers\one.sys")).expect("it is set");
         edit.set(&path, &Value::of_bytes("data", &vec![number as u8; number as usize * 400])).expect("it is set");
     }
-    edit.bytes()
+    Sound::new(edit.bytes())
 }
 
-static SERVICES: LazyLock<Vec<u8>> = LazyLock::new(services);
+static SERVICES: LazyLock<Sound> = LazyLock::new(services);
 
 /// Walks all of a registry file, and changes what can be changed.
 fn walk(hive: &Hive) {
@@ -180,7 +180,7 @@ fn walk(hive: &Hive) {
 }
 
 pub fn registry(input: &[u8]) {
-    if let Ok(hive) = Hive::open(broken(&SERVICES, input), &[]) {
+    if let Ok(hive) = Hive::open(SERVICES.broken(input), &[]) {
         walk(&hive);
     }
 }
@@ -191,14 +191,14 @@ pub fn registry_log(input: &[u8]) {
     let base = &SERVICES[..4096];
     let bins = (SERVICES.len() - 4096) as u32;
     let from = usize::from(*place) * 512 % bins as usize;
-    let page = broken(&SERVICES[4096 + from..4096 + from + 512], input);
+    let page = Sound::new(SERVICES[4096 + from..4096 + from + 512].to_vec()).broken(input);
     let sequence = u32::from_le_bytes(base[8..12].try_into().expect("four bytes"));
     let pages = [(from as u32, &page[..]), (u32::from(*more) << 9, &page[..])];
     let mut log = written(base, sequence, bins, &pages);
     if more & 1 == 1 {
-        log = broken(&log, input);
+        log = Sound::new(log).broken(input);
     }
-    let mut file = SERVICES.clone();
+    let mut file = SERVICES.to_vec();
     // The file says that something was begun and not ended.
     file[4..8].copy_from_slice(&sequence.wrapping_add(1).to_le_bytes());
     if let Ok(hive) = Hive::open(file, &[&log]) {
@@ -229,16 +229,20 @@ pub fn archives() -> Vec<Vec<u8>> {
     packed.into_iter().map(|bytes| if bytes.is_empty() { vec![0] } else { bytes }).collect()
 }
 
+/// Its head, which is what is read, and what lies behind, which counts as it is.
+fn built() -> (Sound, Vec<u8>) {
+    let dir = folder();
+    let path = dir.path().join("grub.efi");
+    tool(&["grub-mkimage", "-O", "x86_64-efi", "-p", "/boot/grub", "-o", text(&path), "part_gpt", "fat"]);
+    let mut head = std::fs::read(&path).expect("a program");
+    let behind = head.split_off(2048);
+    (Sound::new(head), behind)
+}
+
 pub fn program(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| {
-        let dir = folder();
-        let path = dir.path().join("grub.efi");
-        tool(&["grub-mkimage", "-O", "x86_64-efi", "-p", "/boot/grub", "-o", text(&path), "part_gpt", "fat"]);
-        std::fs::read(&path).expect("a program")
-    });
-    // Its head is what is read: what lies behind counts as it is.
-    let mut bytes = broken(&SOUND[..2048], input);
-    bytes.extend(&SOUND[2048..]);
+    static SOUND: LazyLock<(Sound, Vec<u8>)> = LazyLock::new(built);
+    let mut bytes = SOUND.0.broken(input);
+    bytes.extend(&SOUND.1);
     if let Ok(program) = pe::Program::read(&bytes) {
         for (name, _) in &program.sections {
             let _ = program.section(&bytes, name);

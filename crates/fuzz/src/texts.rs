@@ -1,6 +1,6 @@
 //! What people and drives say: descriptions, settings, sizes; previews of files; health.
 
-use crate::sound::{broken, folder, text};
+use crate::sound::{Sound, folder, text};
 use badger_bench::{Config, workshop};
 use badger_drive::health::{Ask, ask};
 use badger_drive::{Bus, size};
@@ -150,7 +150,7 @@ pub fn health(input: &[u8]) {
     }
     sound[1024..1032].copy_from_slice(&[1, 0, 0, 0, 0, 0, 0, 0]);
     sound[1032..1040].copy_from_slice(&[7, 0, 1, 3, 4, 5, 6, 7]);
-    let answers = broken(&sound, input);
+    let answers = Sound::new(sound).broken(input);
     let parsed = badger_drive::ata::AtaIdentity::parse(&answers[..512]);
     let _ = parsed.map(|identify| format!("{identify:?}"));
     for bus in [Bus::Sata, Bus::Nvme, Bus::Usb] {

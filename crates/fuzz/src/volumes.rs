@@ -1,11 +1,11 @@
 //! Volumes: each made small by its own maker, and filled.
 
-use crate::sound::{broken, list, shell, survey, text, tool, volume};
+use crate::sound::{Sound, list, shell, survey, text, tool, volume};
 use std::path::Path;
 use std::sync::LazyLock;
 
 pub fn fat(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| {
         volume(1440, |path, data| {
             tool(&["mkfs.fat", "-F", "12", path]);
             for entry in std::fs::read_dir(data).expect("the data").flatten() {
@@ -13,7 +13,7 @@ pub fn fat(input: &[u8]) {
             }
         })
     });
-    survey(broken(&SOUND, input));
+    survey(SOUND.broken(input));
 }
 
 /// Its checksum over the boot region and over each entry set.
@@ -36,7 +36,7 @@ fn exfat_sums(bytes: &mut [u8]) {
 }
 
 pub fn exfat(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| {
         volume(4096, |path, data| {
             tool(&["mkfs.exfat", "-c", "4K", path]);
             // Its driver insists on a block device; the loop device has it for as long as it is filled.
@@ -46,30 +46,30 @@ pub fn exfat(input: &[u8]) {
             ));
         })
     });
-    let mut bytes = broken(&SOUND, input);
+    let mut bytes = SOUND.broken(input);
     exfat_sums(&mut bytes);
     survey(bytes);
 }
 
 pub fn ntfs(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| {
         volume(2048, |path, data| {
             tool(&["mkntfs", "-q", "-F", "-Q", "-c", "512", path]);
             shell(&format!("mkdir {path}.mnt; ntfs-3g {path} {path}.mnt; cp -r {}/. {path}.mnt; umount {path}.mnt", data.display()));
         })
     });
-    survey(broken(&SOUND, input));
+    survey(SOUND.broken(input));
 }
 
-fn ext_volume(features: &str) -> Vec<u8> {
+fn ext_volume(features: &str) -> Sound {
     volume(1024, |path, data| {
         tool(&["mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", "-O", features, "-I", "256", "-d", text(data), path]);
     })
 }
 
 pub fn ext(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| ext_volume("^has_journal,^metadata_csum,inline_data"));
-    survey(broken(&SOUND, input));
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| ext_volume("^has_journal,^metadata_csum,inline_data"));
+    survey(SOUND.broken(input));
 }
 
 fn le32(bytes: &[u8], at: usize) -> u32 {
@@ -103,9 +103,9 @@ fn ext_sums_right(bytes: &mut [u8], table: usize) {
 }
 
 pub fn ext_sums(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| ext_volume("^has_journal,metadata_csum,64bit,inline_data"));
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| ext_volume("^has_journal,metadata_csum,64bit,inline_data"));
     let table = le32(&SOUND, 2048 + 8) as usize * 1024;
-    let mut bytes = broken(&SOUND, input);
+    let mut bytes = SOUND.broken(input);
     ext_sums_right(&mut bytes, table);
     survey(bytes);
 }
@@ -125,7 +125,7 @@ fn prototype(data: &Path) -> String {
 }
 
 pub fn xfs(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    static SOUND: LazyLock<Sound> = LazyLock::new(|| {
         volume(16 << 10, |path, data| {
             let proto = data.join("proto");
             std::fs::write(&proto, prototype(data)).expect("a list");
@@ -133,13 +133,13 @@ pub fn xfs(input: &[u8]) {
             tool(&["mkfs.xfs", "-q", "--unsupported", "-m", "crc=0", "-p", text(&proto), path]);
         })
     });
-    list(broken(&SOUND, input));
+    list(SOUND.broken(input));
 }
 
 pub fn btrfs(input: &[u8]) {
-    static SOUND: LazyLock<Vec<u8>> =
+    static SOUND: LazyLock<Sound> =
         LazyLock::new(|| volume(16 << 10, |path, data| tool(&["mkfs.btrfs", "-q", "-n", "4096", "--mixed", "--rootdir", text(data), path])));
-    let mut bytes = broken(&SOUND, input);
+    let mut bytes = SOUND.broken(input);
     let id = SOUND[65_536 + 32..65_536 + 48].to_vec();
     for block in bytes.chunks_mut(4096).filter(|block| block.len() == 4096 && block[32..48] == id[..]) {
         let sum = crc32c::crc32c(&block[32..]).to_le_bytes();

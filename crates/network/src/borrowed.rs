@@ -26,6 +26,8 @@ pub const VEIL: &str = "the network";
 const AGAIN: Duration = Duration::from_secs(30);
 /// How long after a failure it is tried again.
 const PAUSE: Duration = Duration::from_millis(250);
+/// What says that another drive is lent under the same name.
+const ANOTHER: io::ErrorKind = io::ErrorKind::StaleNetworkFileHandle;
 /// How often somebody who waits for a new connection looks whether that was called off.
 const GLANCE: Duration = Duration::from_millis(50);
 /// A read on which the connection ended so often counts as one that cannot be done.
@@ -198,7 +200,8 @@ impl Borrowed {
                         self.tired.store(false, Ordering::Relaxed);
                         return Ok(link);
                     }
-                    Err(why) if self.tired.load(Ordering::Relaxed) || began.elapsed() >= AGAIN => {
+                    // Another drive in its place does not become this one by waiting.
+                    Err(why) if why.kind() == ANOTHER || self.tired.load(Ordering::Relaxed) || began.elapsed() >= AGAIN => {
                         self.tired.store(true, Ordering::Relaxed);
                         return Err(ReadError::Gone(why.to_string()));
                     }
@@ -365,7 +368,7 @@ impl Reach {
     /// Connects, and compares what the drive holds.
     fn link(&self) -> io::Result<Link> {
         let (wire, export) = export::open(&self.uri, self.trusted.as_deref())?;
-        let other = |what: &str| io::Error::other(format!("another drive is lent there now: {what}"));
+        let other = |what: &str| io::Error::new(ANOTHER, format!("another drive is lent there now: {what}"));
         if export != self.export {
             return Err(other("it is described otherwise"));
         }

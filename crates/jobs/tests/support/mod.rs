@@ -34,7 +34,7 @@ impl Shop {
     /// In memory where the machine allows it: nothing here asks what a disk does.
     pub fn new() -> Self {
         let dir = tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).unwrap();
-        let workshop = Workshop { no_waiting: true, shelf: Some(dir.path().join("shelf")), ..Workshop::default() };
+        let workshop = Workshop { no_waiting: true, shelf: Some(dir.path().join("shelf")), ..badger_bench::workshop() };
         let ledger = dir.path().join("ledger.db");
         Self { bench: Bench { workshop, ledger, config: Default::default() }, dir }
     }

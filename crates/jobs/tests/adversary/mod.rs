@@ -1,8 +1,12 @@
 //! A standing adversary: situations by the thousand out of a seed, against a model of what may be written where.
 //!
-//! Some storages, each reached by several ways; drives that share a serial; faults; somebody who swaps, writes, unlinks and
-//! truncates between every two steps; wrong tails; stops and resumes. After each step the model says which storage may
-//! have changed, and what must be so where something is called proved. `BADGER_SITUATIONS` sets how many.
+//! Some storages, each reached by several ways; drives that share a serial; drives that begin like a container; faults; somebody who swaps,
+//! writes, unlinks and truncates between every two steps; wrong tails; stops and resumes. Clones, images and what is restored from them,
+//! salvages, copies of files, drives borrowed from a server that may lend another one later; files of ours that lead to a storage, and that
+//! somebody changed. After each step the model says which storage may have changed, and what must be so where something is called proved.
+//! `BADGER_SITUATIONS` sets how many.
+
+mod others;
 
 use crate::support::{MIB, Shop, noise};
 use badger_bench::Bench;
@@ -54,6 +58,19 @@ fn grain(len: usize, seed: u64) -> Vec<u8> {
     STORE[from..from + len].to_vec()
 }
 
+/// The head of a QCOW2 file of version 3, of which the backing file's name stands at byte 512.
+fn container(size: u64) -> [u8; 104] {
+    let mut head = [0; 104];
+    head[..4].copy_from_slice(b"QFI\xfb");
+    for (at, number) in [(4, 3u32), (16, 8), (20, 16), (36, 1), (96, 4), (100, 104)] {
+        head[at..at + 4].copy_from_slice(&number.to_be_bytes());
+    }
+    for (at, number) in [(8, 512u64), (24, size), (40, 65_536), (48, 131_072)] {
+        head[at..at + 8].copy_from_slice(&number.to_be_bytes());
+    }
+    head
+}
+
 struct Situation {
     shop: Shop,
     dice: Dice,
@@ -86,8 +103,15 @@ impl Situation {
             counts: BTreeMap::new(),
         };
         for name in NAMES {
-            let filled = situation.dice.below(5);
+            let filled = situation.dice.below(6);
             let content = match filled {
+                5 => {
+                    // It names another storage as what it goes on from.
+                    let mut content = grain(size, situation.dice.below(1 << 40));
+                    content[..104].copy_from_slice(&container(size as u64));
+                    content[512..520].copy_from_slice(b"tide.img");
+                    content
+                }
                 0 => vec![0; size],
                 1 => [vec![0; size / 2], grain(size - size / 2, situation.dice.below(1 << 40))].concat(),
                 _ => grain(size, situation.dice.below(1 << 40)),
@@ -251,6 +275,16 @@ impl Situation {
     }
 
     fn play(&mut self) {
+        match self.dice.below(10) {
+            0 | 1 => self.image_and_restore(),
+            2 => self.salvage(),
+            3 => self.fetch(),
+            4 if self.dice.one_in(3) => self.borrow(),
+            _ => self.clone_drive(),
+        }
+    }
+
+    fn clone_drive(&mut self) {
         let (source, target) = (self.dice.of(&NAMES), self.dice.of(&NAMES));
         let order = {
             let (from, onto) = (self.way(source), self.way(target));
@@ -367,7 +401,11 @@ fn nothing_is_written_where_it_may_not_be_and_nothing_said_that_is_not_so() {
     let counts = counts.into_inner().unwrap();
     println!("{count} situations: {counts:?}");
     // An adversary that never comes so far attacks nothing.
-    for what in ["Proved", "Interrupted", "refused same-drive", "refused target-changed", "refused source-changed", "refused wrong-tail"] {
-        assert!(count < 500 || counts.get(what).is_some_and(|times| *times > count / 200), "{what}: {counts:?}");
+    let often = ["Proved", "Interrupted", "refused same-drive", "refused target-changed", "refused source-changed", "refused wrong-tail"];
+    let more = ["image Proved", "image Interrupted", "restored Proved", "salvage Proved", "salvage Interrupted", "fetch Proved", "fetch Interrupted"];
+    for (what, least) in
+        often.map(|what| (what, count / 200)).into_iter().chain(more.map(|what| (what, count / 1000))).chain([("borrowed Proved", 1)])
+    {
+        assert!(count < 500 || counts.get(what).is_some_and(|times| *times > least), "{what}: {counts:?}");
     }
 }
