@@ -355,7 +355,9 @@ impl Situation {
                             self.fail("proved, but the target does not hold what the source holds");
                         }
                     }
-                    kept = (report.outcome == Outcome::Interrupted).then_some(report.read_bytes);
+                    // Of what could not be flushed nothing is believed.
+                    let is_kept = report.outcome == Outcome::Interrupted && !report.reason.contains("a flush failed");
+                    kept = is_kept.then_some(report.read_bytes);
                     if report.outcome != Outcome::Interrupted && self.dice.one_in(2) {
                         return;
                     }

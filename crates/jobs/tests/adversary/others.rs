@@ -322,7 +322,7 @@ impl Situation {
                     continue;
                 }
             };
-            let (shown, held) = (self.behind(&order.target), fs::read(server.held()).unwrap());
+            let (shown, held) = (self.behind(&order.target), server.content());
             if self.dice.one_in(4) {
                 lent = self.dice.of(&NAMES);
                 server = server.replaced(&self.source(lent));
@@ -373,6 +373,8 @@ struct Server {
     socket: PathBuf,
     /// What it lends, whatever has its name by now.
     drive: File,
+    /// Bytes that it had when it was lent: what grows is not lent.
+    size: u64,
     control: Control,
     thread: JoinHandle<()>,
 }
@@ -382,17 +384,24 @@ impl Server {
         let lender = Lender::at_socket(socket).unwrap();
         let source: Source = badger_drive::Workshop::default().source(drive).unwrap();
         let drive = File::open(drive).unwrap();
+        let size = drive.metadata().unwrap().len();
         let control = Control::new();
         let heard = control.clone();
         let thread = std::thread::spawn(move || {
             let shelf = Shelf(vec![Lent::new("drive".into(), source)]);
             lender.lend(&Lending { shelf: &shelf, tls: None, control: &heard, told: &|_| {} });
         });
-        Self { socket: socket.to_path_buf(), drive, control, thread }
+        Self { socket: socket.to_path_buf(), drive, size, control, thread }
     }
 
     fn held(&self) -> PathBuf {
         format!("/proc/self/fd/{}", self.drive.as_raw_fd()).into()
+    }
+
+    fn content(&self) -> Vec<u8> {
+        let mut bytes = fs::read(self.held()).unwrap();
+        bytes.truncate(self.size as usize);
+        bytes
     }
 
     fn lends(&self, path: &Path) -> bool {
