@@ -7,7 +7,6 @@ use badger_drive::size::{self, human, span, thousands};
 use badger_drive::{Control, Refusal};
 use badger_jobs::salvage::{Fill, SalvageOrder, SalvageReport, Seat};
 use badger_salvage::limits::{Limits, rests, spanned};
-use badger_salvage::value::Wanted;
 use badger_transfer::Report;
 use clap::{Args, ValueEnum};
 use std::path::PathBuf;
@@ -36,6 +35,9 @@ pub struct SalvageArgs {
     /// Leave out what the file systems call free
     #[arg(long)]
     pub used: bool,
+    /// Read free space too, where an earlier run with this map left it out
+    #[arg(long, conflicts_with = "used")]
+    pub free: bool,
     /// Begin anew with everything that is not saved, also with what was given up
     #[arg(long)]
     pub again: bool,
@@ -54,9 +56,9 @@ pub struct SalvageArgs {
     /// Let it cool where it is hotter than this, in degrees Celsius
     #[arg(long, value_name = "DEGREES")]
     pub hottest: Option<i64>,
-    /// What becomes of places that could not be read
-    #[arg(long, value_enum, default_value_t = FillArg::Zero)]
-    pub fill: FillArg,
+    /// What becomes of places that could not be read; zero where nothing else is said
+    #[arg(long, value_enum)]
+    pub fill: Option<FillArg>,
     /// What goes into the ledger.
     #[command(flatten)]
     pub job: JobArgs,
@@ -91,13 +93,14 @@ pub fn salvage(bench: &Bench, args: &SalvageArgs, common: &Common) -> Result<u8,
         map: args.map.clone(),
         new_size: args.new_size,
         again: args.again,
-        wanted: Wanted { first: args.first.clone(), used: args.used },
+        first: args.first.clone(),
+        used: args.used.then_some(true).or(args.free.then_some(false)),
         limits: Limits { time: args.limit, failures: args.failures, rests: args.rest, tries: args.tries, hottest: args.hottest, pauses: false },
-        fill: match args.fill {
+        fill: args.fill.map(|fill| match fill {
             FillArg::Zero => Fill::Zero,
             FillArg::Marked => Fill::Marked,
             FillArg::Keep => Fill::Keep,
-        },
+        }),
         ticket: args.job.ticket.clone(),
         customer: args.job.customer.clone(),
         technician: if args.job.technician.is_empty() { bench.config.technician.clone() } else { args.job.technician.clone() },

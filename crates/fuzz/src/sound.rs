@@ -65,7 +65,10 @@ const SECTOR: usize = 512;
 impl Sound {
     pub fn new(bytes: Vec<u8>) -> Self {
         let is_structure = |(_, sector): &(usize, &[u8])| sector.iter().any(|byte| *byte != sector[0]);
-        let structures = bytes.chunks(SECTOR).enumerate().filter(is_structure).map(|(number, _)| number * SECTOR).collect();
+        let mut structures: Vec<usize> = bytes.chunks(SECTOR).enumerate().filter(is_structure).map(|(number, _)| number * SECTOR).collect();
+        if structures.is_empty() {
+            structures.push(0);
+        }
         Self { bytes, structures }
     }
 

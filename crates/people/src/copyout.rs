@@ -93,6 +93,7 @@ pub fn copy_out(order: &Order, sysfs: &Sysfs, control: &Control, clock: &dyn Clo
         observer,
         pool: &pool,
         done: &done,
+        strange: HashSet::new(),
         send: to_writer,
         told,
         batch: Vec::new(),

@@ -3,7 +3,7 @@
 
 use crate::beneath::Beneath;
 use badger_drive::text::plain;
-use rustix::fs::FileType;
+use rustix::fs::{FileType, Stat};
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use std::ffi::{OsStr, OsString};
@@ -49,6 +49,8 @@ pub(crate) enum Line {
     Room { inode: u64 },
     /// A file is there and was read back equal. Times are seconds and nanoseconds since 1970.
     File { from: Way, to: Way, size: u64, modified: (i64, u32), sha256: String },
+    /// A file got its name: seconds and nanoseconds since 1970 when the system last changed anything of it, and its inode.
+    There { from: Way, changed: (i64, u32), inode: u64 },
     /// A part of a file could not be read and is zero; start and length in bytes. No stretch means that all is missing.
     Lost { from: Way, why: String, stretches: Vec<(u64, u64)> },
     /// A name was changed.
@@ -63,6 +65,11 @@ pub(crate) enum Line {
 const MOST_PICKS: usize = 64 << 10;
 
 impl Line {
+    /// That a file is there, as the system says it now.
+    pub fn there(from: &Way, stat: &Stat) -> Self {
+        Self::There { from: from.clone(), changed: (stat.st_ctime, stat.st_ctime_nsec as u32), inode: stat.st_ino }
+    }
+
     /// The first line of a copy. Very many picks stand in it as one hash.
     pub fn begin(source: &str, picks: &[String]) -> Self {
         let picks = if picks.iter().map(String::len).sum::<usize>() <= MOST_PICKS {
@@ -85,6 +92,8 @@ pub(crate) struct Kept {
     pub sha256: String,
     /// What of it is missing: start and length in bytes.
     pub missing: Vec<(u64, u64)>,
+    /// When the system last changed anything of it, and its inode: as long as both are so, nobody wrote to it.
+    pub there: Option<((i64, u32), u64)>,
 }
 
 /// What was done before, by its path in the volume.
@@ -93,7 +102,14 @@ pub(crate) type Done = HashMap<Way, Kept>;
 /// Takes in one line.
 fn take(done: &mut Done, line: Line) {
     match line {
-        Line::File { from, to, size, modified, sha256 } => _ = done.insert(from, Kept { to, size, modified, sha256, missing: Vec::new() }),
+        Line::File { from, to, size, modified, sha256 } => {
+            _ = done.insert(from, Kept { to, size, modified, sha256, missing: Vec::new(), there: None })
+        }
+        Line::There { from, changed, inode } => {
+            if let Some(kept) = done.get_mut(&from) {
+                kept.there = Some((changed, inode));
+            }
+        }
         Line::Lost { from, stretches, .. } if !stretches.is_empty() => {
             if let Some(kept) = done.get_mut(&from) {
                 kept.missing.extend(stretches);
@@ -292,7 +308,7 @@ impl Journal {
                     count += 1;
                     sums.write_all(&manifest_line(to.bytes(), &sha256))?;
                 }
-                Line::Begin { .. } | Line::Room { .. } | Line::File { .. } => {}
+                Line::Begin { .. } | Line::Room { .. } | Line::File { .. } | Line::There { .. } => {}
                 Line::Lost { from, why, stretches } if stretches.is_empty() => {
                     if !last.contains_key(&from) {
                         said.push(format!("lost      {from}: {why}"));

@@ -216,6 +216,10 @@ impl Settler<'_> {
                 self.journal.add(&Line::Name { from: written.job.from.clone(), to: Way::new(to.as_os_str().as_bytes()) })?;
                 self.journal.add(&written.line(&to, &sha256))?;
             }
+            // Without this line a resumed run reads the file and compares its checksum.
+            if let Ok(stat) = self.beneath.stat(&to) {
+                self.journal.add(&Line::there(&written.job.from, &stat))?;
+            }
             let _ = self.tell.send(Outcome::File { bytes: written.job.size, to });
         }
         Ok(())

@@ -18,7 +18,7 @@ use std::collections::{HashMap, HashSet};
 use std::ffi::OsStr;
 use std::io;
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::FileExt;
+use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
@@ -71,6 +71,8 @@ pub(crate) struct Walker<'a> {
     pub(crate) observer: &'a dyn Observer,
     pub(crate) pool: &'a Pool,
     pub(crate) done: &'a Done,
+    /// Files of an earlier run that are not as it left them.
+    pub(crate) strange: HashSet<Way>,
     pub(crate) send: SyncSender<Piece>,
     pub(crate) told: Receiver<Outcome>,
     pub(crate) batch: Vec<(Job, Content<'a>, u64)>,
@@ -110,7 +112,7 @@ impl<'a> Walker<'a> {
                 let text = format!("{from}: {what}");
                 push(&mut self.report.not_held, text);
             }
-            Line::Begin { .. } | Line::Room { .. } | Line::File { .. } => {}
+            Line::Begin { .. } | Line::Room { .. } | Line::File { .. } | Line::There { .. } => {}
         }
         self.send(Piece::Note(line))
     }
@@ -264,7 +266,7 @@ impl<'a> Walker<'a> {
 
     fn file(&mut self, way: Way, node: &Node, to: PathBuf) -> Result<(), Break> {
         self.go_on()?;
-        if let Some(there) = self.kept(&way, node, node.size) {
+        if let Some(there) = self.kept(&way, node, node.size)? {
             // An earlier run may have ended between a file and what lies beside it.
             return self.streams(&way, node, &there, &mut Vec::new());
         }
@@ -289,15 +291,45 @@ impl<'a> Walker<'a> {
     }
 
     /// Where a file or stream of `size` bytes lies since an earlier run; it counts as copied.
-    fn kept(&mut self, way: &Way, node: &Node, size: u64) -> Option<PathBuf> {
-        let kept = self.done.get(way).filter(|kept| kept.missing.is_empty() && is_still_there(self.beneath, kept))?;
-        let time = node.modified.map(|time| (time.seconds, time.nanos));
-        if kept.size != size || time.is_some_and(|time| time != kept.modified) {
-            return None;
-        }
+    fn kept(&mut self, way: &Way, node: &Node, size: u64) -> Result<Option<PathBuf>, Break> {
+        let Some(kept) = self.done.get(way) else { return Ok(None) };
         let there = PathBuf::from(OsStr::from_bytes(kept.to.bytes()));
+        if !self.is_as_it_was_left(kept, &there)? {
+            self.strange.insert(way.clone());
+            return Ok(None);
+        }
+        let time = node.modified.map(|time| (time.seconds, time.nanos));
+        if !kept.missing.is_empty() || kept.size != size || time.is_some_and(|time| time != kept.modified) {
+            return Ok(None);
+        }
         self.count_there(size);
-        Some(there)
+        Ok(Some(there))
+    }
+
+    /// Whether a file of an earlier run is still as that left it. One that is gone is not.
+    fn is_as_it_was_left(&self, kept: &Kept, there: &Path) -> Result<bool, Break> {
+        let Ok(stat) = self.beneath.stat(there) else { return Ok(false) };
+        if !FileType::from_raw_mode(stat.st_mode).is_file() || stat.st_size as u64 != kept.size {
+            return Ok(false);
+        }
+        if kept.there == Some(((stat.st_ctime, stat.st_ctime_nsec as u32), stat.st_ino)) {
+            return Ok(true);
+        }
+        if kept.sha256.is_empty() {
+            // Too long to be hashed. Some destinations keep even seconds only.
+            return Ok(kept.modified == (0, 0) || (stat.st_mtime - kept.modified.0).abs() <= 2);
+        }
+        let Ok(file) = self.beneath.read(there) else { return Ok(false) };
+        let (mut sha256, mut buffer, mut at) = (Sha256::new(), vec![0; CHUNK], 0);
+        while at < kept.size {
+            self.go_on()?;
+            self.control.hold_back(CHUNK as u64, self.clock);
+            match file.read_at(&mut buffer, at) {
+                Ok(count) if count > 0 => (at, _) = (at + count as u64, sha256.update(&buffer[..count])),
+                _ => return Ok(false),
+            }
+        }
+        Ok(hex::encode(sha256.finalize()) == kept.sha256)
     }
 
     /// Counts what an earlier run brought.
@@ -349,7 +381,7 @@ impl<'a> Walker<'a> {
                 }
                 continue;
             }
-            if self.kept(&from, node, stream.size).is_some() {
+            if self.kept(&from, node, stream.size)?.is_some() {
                 continue;
             }
             let name = [to.file_name().unwrap_or_default().as_bytes(), b":", &stream.name.bytes].concat();
@@ -378,7 +410,8 @@ impl<'a> Walker<'a> {
             return self.numbered(way, &to);
         };
         // A file of this same copy that has a hole, or has changed on the source since, is written anew.
-        if self.done.get(way).is_some_and(|kept| kept.to.bytes() == to.as_os_str().as_bytes()) {
+        // What somebody changed at the destination since is theirs.
+        if self.done.get(way).is_some_and(|kept| kept.to.bytes() == to.as_os_str().as_bytes()) && !self.strange.contains(way) {
             return Ok(Settled::To(to, true));
         }
         let is_file = FileType::from_raw_mode(there.st_mode).is_file();
@@ -444,7 +477,11 @@ impl<'a> Walker<'a> {
         if equal {
             let modified = node.modified.map_or((0, 0), |time| (time.seconds, time.nanos));
             let to = Way::new(to.as_os_str().as_bytes());
+            let there = file.metadata().map(|meta| ((meta.ctime(), meta.ctime_nsec() as u32), meta.ino()));
             self.note(Line::File { from: way.clone(), to, size, modified, sha256: hex::encode(sha256.finalize()) })?;
+            if let Ok((changed, inode)) = there {
+                self.note(Line::There { from: way.clone(), changed, inode })?;
+            }
             self.count_there(size);
         }
         Ok(equal)
@@ -556,12 +593,4 @@ impl<'a> Walker<'a> {
         self.hear(true);
         (self.report, self.folders, self.soft, self.hard)
     }
-}
-
-/// Whether a file of an earlier run is still as it was left.
-pub(crate) fn is_still_there(beneath: &Beneath, kept: &Kept) -> bool {
-    let stat = beneath.stat(Path::new(OsStr::from_bytes(kept.to.bytes())));
-    // Some destinations keep even seconds only.
-    let same_time = |time: i64| kept.modified == (0, 0) || (time - kept.modified.0).abs() <= 2;
-    stat.is_ok_and(|stat| FileType::from_raw_mode(stat.st_mode).is_file() && stat.st_size as u64 == kept.size && same_time(stat.st_mtime))
 }

@@ -140,6 +140,54 @@ fn a_stopped_copy_is_gone_on_with() {
     }
 }
 
+/// What somebody changed at the destination between two runs is theirs: it stays, and the file is copied again under another name.
+#[rstest]
+#[case::only_once(false)]
+#[case::with_its_old_time(true)]
+fn what_was_changed_at_the_destination_is_neither_believed_nor_lost(#[case] hides: bool) {
+    let place = Place::new();
+    let (control, seen, into) = (Control::new(), Mutex::new(0), place.path("out"));
+    let watch = |event: &Event| {
+        if matches!(event, Event::Moved { .. }) {
+            *seen.lock().unwrap() += 1;
+            if *seen.lock().unwrap() == 30 {
+                control.stop();
+            }
+        }
+    };
+    let image = place.path("volume.img");
+    // All of it is there; a second run finds some of it equal, and is stopped.
+    assert_eq!(place.fetch(&image, &["/"], "out", Collision::KeepBoth).unwrap().outcome, Outcome::Proved);
+    let first = place.fetch_with(&image, &["/"], &into, Collision::KeepBoth, &control, &watch, &|_| Collision::KeepBoth).unwrap();
+    assert_eq!(first.outcome, Outcome::Interrupted);
+    let journal = fs::read_to_string(into.join(".badger-fetch/journal")).unwrap();
+    let mut brought = Vec::new();
+    let mut dirs = vec![into.clone()];
+    while let Some(dir) = dirs.pop() {
+        for entry in fs::read_dir(dir).unwrap().map(Result::unwrap).filter(|entry| entry.file_name() != ".badger-fetch") {
+            if entry.path().is_dir() { dirs.push(entry.path()) } else { brought.push(entry.path()) }
+        }
+    }
+    brought.sort();
+    let changed =
+        brought.iter().find(|path| fs::metadata(path).unwrap().len() > 100 && journal.contains(path.file_name().unwrap().to_str().unwrap()));
+    let changed = changed.expect("a file was found equal");
+    let (was, time) = (fs::read(changed).unwrap(), fs::metadata(changed).unwrap().modified().unwrap());
+    let theirs = [b"somebody's own words", &was[20..]].concat();
+    let file = fs::File::options().write(true).open(changed).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&file, &theirs[..20], 0).unwrap();
+    if hides {
+        file.set_modified(time).unwrap();
+    }
+    let second = place.fetch(&image, &["/"], "out", Collision::KeepBoth).unwrap();
+    assert_eq!((second.outcome, second.files), (Outcome::Proved, 44), "{:?}", second.reason);
+    assert!(fs::read(changed).unwrap() == theirs, "{} was overwritten", changed.display());
+    let stem = changed.file_stem().unwrap().to_string_lossy().into_owned();
+    let beside = fs::read_dir(changed.parent().unwrap()).unwrap().map(|entry| entry.unwrap().path()).filter(|path| path != changed);
+    let again: Vec<_> = beside.filter(|path| path.file_name().unwrap().to_string_lossy().starts_with(&stem)).collect();
+    assert!(again.iter().any(|path| fs::read(path).unwrap() == was), "{again:?}");
+}
+
 #[test]
 fn an_unreadable_stretch_is_named_and_tried_again_later() {
     let place = Place::new();

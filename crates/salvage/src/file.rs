@@ -16,6 +16,9 @@ const MAGIC: &str = "zealous badger salvage map 2";
 const KIND: &str = "zealous badger salvage map ";
 /// Lines are no longer than that; what is longer is damaged.
 const MOST_LINE: u64 = 16 << 10;
+/// Bytes of the options that stand in one line, and that a map may have.
+const PART: usize = 4 << 10;
+const MOST_OPTIONS: usize = 1 << 20;
 /// Stretches that a map may have.
 pub const MOST_STRETCHES: usize = 16 << 20;
 
@@ -42,6 +45,8 @@ pub struct Of {
     pub job: String,
     /// What the system said of the drive when the map was begun, and under which start of it, as JSON; empty where that is not known.
     pub since: String,
+    /// With what it was released besides: JSON of whoever gave the order. Empty where nobody said.
+    pub options: String,
 }
 
 /// Why there is no map.
@@ -124,6 +129,19 @@ fn path_of(text: String) -> PathBuf {
     }
 }
 
+/// What lines of options begin with.
+const OPTIONS: &str = "options ";
+
+/// A text in parts that a line can hold.
+fn parts(text: &str) -> impl Iterator<Item = &str> {
+    let mut rest = text;
+    std::iter::from_fn(move || {
+        let (part, after) = rest.split_at(rest.floor_char_boundary(PART));
+        rest = after;
+        (!part.is_empty()).then_some(part)
+    })
+}
+
 fn head(of: &Of) -> String {
     let quoted = |text: &str| text.replace(|c: char| c.is_control(), " ");
     let at = told_path(&of.path);
@@ -132,6 +150,7 @@ fn head(of: &Of) -> String {
     std::iter::once(MAGIC.to_string())
         .chain(named)
         .chain([format!("size {} {}", of.size, of.sector), format!("job {}", of.job), format!("since {}", quoted(&of.since))])
+        .chain(parts(&quoted(&of.options)).map(|part| format!("{OPTIONS}{part}")))
         .map(|text| line(&text))
         .collect()
 }
@@ -166,14 +185,18 @@ pub fn load(path: &Path) -> Result<Loaded, MapError> {
         .split_once(' ')
         .and_then(|(size, sector)| Some((size.parse().ok()?, sector.parse().ok().filter(|sector| [512, 4096].contains(sector))?)));
     let (size, sector) = sizes.ok_or_else(|| MapError::NotOne("its size is no size".into()))?;
-    let (mut map, mut damaged) = (Map::new(size), 0);
+    let (mut map, mut damaged, mut options) = (Map::new(size), 0, String::new());
     while let Some(text) = next()? {
+        if let Some(part) = text.as_deref().and_then(|text| text.strip_prefix(OPTIONS)).filter(|part| options.len() + part.len() <= MOST_OPTIONS) {
+            options.push_str(part);
+            continue;
+        }
         match text.as_deref().and_then(stretch).filter(|(range, _)| range.end <= size) {
             Some((range, state)) if map.count() < MOST_STRETCHES => map.set(range, state),
             _ => damaged += 1,
         }
     }
-    Ok(Loaded { of: Of { model, serial, source, target, path: path_of(path), node, size, sector, job, since }, map, damaged })
+    Ok(Loaded { of: Of { model, serial, source, target, path: path_of(path), node, size, sector, job, since, options }, map, damaged })
 }
 
 impl MapFile {

@@ -1,10 +1,12 @@
 //! What a technician allows, and how it is written.
 
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::time::Duration;
 
 /// What a technician allows.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct Limits {
     /// Time on the run's clock.
     pub time: Option<Duration>,
@@ -17,6 +19,7 @@ pub struct Limits {
     /// It is not read any more where it is hotter than this, in degrees Celsius.
     pub hottest: Option<i64>,
     /// Somebody sits there: where too much fails in a row it is held, and goes on when they say so. Else it ends.
+    #[serde(skip)]
     pub pauses: bool,
 }
 

@@ -90,6 +90,9 @@ impl Ext {
         if self.block < sector {
             return Err(refused("ext-sectors", format!("its blocks of {} bytes are smaller than a sector of {sector}", self.block)));
         }
+        if self.blocks.saturating_mul(self.block) > self.volume.len() {
+            return Err(refused("ext-longer", "it says it is longer than its partition; let its own system check it first"));
+        }
         if self.features[1] & RECOVER != 0 || self.volume.is_laid_over() {
             return Err(refused("ext-journal-pending", "its journal holds changes that were not carried out; let its own system do that first"));
         }

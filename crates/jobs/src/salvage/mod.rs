@@ -1,6 +1,7 @@
 //! Salvaging a drive that fails, as a job of the ledger.
 
 mod ending;
+mod options;
 mod run;
 
 use badger_bench::{Bench, ledger};
@@ -11,17 +12,18 @@ use badger_layout::Plan;
 use badger_salvage::limits::Limits;
 use badger_salvage::map::{Map, State, Totals};
 use badger_salvage::run::{PassReport, Steer, Watch};
-use badger_salvage::value::Wanted;
 use badger_salvage::{file, holed, pieces};
 use badger_transfer::Report;
 use badger_transfer::journal::{Journal, Unfinished};
+use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 /// What becomes of places on the target that could not be read.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Fill {
     /// Zeroes.
     #[default]
@@ -58,12 +60,14 @@ pub struct SalvageOrder {
     pub new_size: Option<u64>,
     /// Forget what was given up, and what was left, and begin with it anew; what is saved stays.
     pub again: bool,
-    /// What comes first, and whether free space is left out.
-    pub wanted: Wanted,
+    /// Files and folders that come first, as `#NUMBER/PATH`. This and what follows is as the map says it where it is left open.
+    pub first: Vec<String>,
+    /// Whether free space is left out.
+    pub used: Option<bool>,
     /// What is allowed.
     pub limits: Limits,
     /// What becomes of places that could not be read.
-    pub fill: Fill,
+    pub fill: Option<Fill>,
     /// The customer's ticket; may be empty.
     pub ticket: String,
     /// Customer; may be empty.
@@ -245,6 +249,7 @@ fn is_one(a: &Path, b: &Path) -> bool {
 impl SalvageReady {
     fn go_on_with(&mut self, bench: &Bench, loaded: file::Loaded) -> Result<(), Refusal> {
         let file::Loaded { of, mut map, damaged } = loaded;
+        self.hazards.extend(options::resumed(&mut self.order, &of.options));
         let (identity, geometry) = (self.source.identity(), self.source.geometry());
         // A drive without a serial is known by its place, which may be another one today; what it gives is compared before anything is written.
         let same = (&of.model, &of.serial) == (&identity.model, &identity.serial) || of.serial.is_empty() && of.source == self.source.key();

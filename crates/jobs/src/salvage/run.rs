@@ -20,6 +20,7 @@ use badger_salvage::map::{Map, State};
 use badger_salvage::pieces::{self, Pieces};
 use badger_salvage::run::{Salvage, Watch, run};
 use badger_salvage::strategy::Strategy;
+use badger_salvage::value::Wanted;
 use badger_salvage::view::Salvaged;
 use badger_transfer::journal::{Journal, Unfinished};
 use badger_transfer::tree::LEAF;
@@ -127,6 +128,7 @@ impl SalvageReady {
             sector: source.geometry().logical_sector,
             job: uid,
             since: since.unwrap_or_else(|| serde_json::to_string(&(source.standing(), badger_drive::witness::boot())).unwrap_or_default()),
+            options: super::options::text(&order),
         };
         let no_map = |error: std::io::Error| Refusal::new("map", format!("the map {} cannot be written: {error}", order.map.display()));
         let in_use = |error: std::io::Error| match error.kind() {
@@ -196,7 +198,7 @@ impl UnderWay<'_> {
             source: source.clone(),
             find: &find,
             strategy: Strategy::new(self.map.clone(), sector),
-            first: Some(self.order.wanted.clone()),
+            first: Some(Wanted { first: self.order.first.clone(), used: self.order.used.unwrap_or_default() }),
             limits: self.order.limits.clone(),
             wishes: seat.wishes.clone(),
             watch: seat.watch.clone(),
@@ -213,7 +215,7 @@ impl UnderWay<'_> {
         if let (Err(Break::Target(_)), Ok(loaded)) = (&ended, file::load(&self.order.map)) {
             self.map = loaded.map;
         }
-        ended.and_then(|()| fill(&self.map, &self.target, self.order.fill, sector))
+        ended.and_then(|()| fill(&self.map, &self.target, self.order.fill.unwrap_or_default(), sector))
     }
 
     /// What was saved, as a drive that can be looked into.
@@ -280,8 +282,11 @@ impl UnderWay<'_> {
         let Self { bench, control, observer, order, source, target, target_facts, written, map, mut ledger, job, run, started, .. } = self;
         drop(target);
         // Before the end of a run nothing is marked on the target.
-        let filled =
-            if report.outcome == Outcome::Interrupted { "what the target held before, until the run is at its end" } else { order.fill.said() };
+        let filled = if report.outcome == Outcome::Interrupted {
+            "what the target held before, until the run is at its end"
+        } else {
+            order.fill.unwrap_or_default().said()
+        };
         if let Some(image) = order.image.as_ref().filter(|_| report.outcome != Outcome::Interrupted) {
             packed(bench, &order, (image, &written), control, observer, &mut report);
         }

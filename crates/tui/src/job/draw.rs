@@ -169,7 +169,7 @@ fn rescue_hints(job: &JobView) -> Hints {
         ("o", "onto"),
         ("f", "what first"),
         ("l", "limits"),
-        ("u", if rescue.order.wanted.used { "free space too" } else { "only what is in use" }),
+        ("u", if rescue.order.used.unwrap_or_default() { "free space too" } else { "only what is in use" }),
     ]);
     if rescue.sight.as_ref().is_some_and(|sight| sight.begun) {
         hints.push(("n", if rescue.order.again { "go on" } else { "begin anew" }));

@@ -58,6 +58,10 @@ impl JobView {
         match looked {
             Ok((ready, known)) => {
                 rescue.sight = Some(sight(&ready, known));
+                // What an earlier run was released with is shown, and can be changed.
+                let SalvageOrder { first, used, limits, fill, .. } = ready.order.clone();
+                let order = &mut rescue.order;
+                (order.first, order.used, order.limits, order.fill) = (first, used, limits, fill);
                 (rescue.ready, self.refusal) = (Some(ready), None);
             }
             Err(refusal) => (rescue.ready, self.refusal) = (None, Some(refusal)),
@@ -77,9 +81,9 @@ impl JobView {
                 }
             }
             KeyCode::Char('o') if idle => self.entry = Some(Entry::Onto(rescue.order.target.display().to_string())),
-            KeyCode::Char('f') if idle => self.entry = Some(Entry::First(rescue.order.wanted.first.join(" ; "))),
+            KeyCode::Char('f') if idle => self.entry = Some(Entry::First(rescue.order.first.join(" ; "))),
             KeyCode::Char('l') if idle => self.entry = Some(Entry::Limits(rescue.order.limits.to_string(), String::new())),
-            KeyCode::Char('u') if idle => rescue.order.wanted.used = !rescue.order.wanted.used,
+            KeyCode::Char('u') if idle => rescue.order.used = Some(!rescue.order.used.unwrap_or_default()),
             KeyCode::Char('n') if idle => {
                 rescue.order.again = !rescue.order.again;
                 self.look_at_rescue(bench);
@@ -100,7 +104,7 @@ impl JobView {
 
     pub(super) fn typed_first(&mut self, text: &str) {
         if let Some(rescue) = &mut self.rescue {
-            rescue.order.wanted.first = text.split(';').map(str::trim).filter(|text| !text.is_empty()).map(str::to_string).collect();
+            rescue.order.first = text.split(';').map(str::trim).filter(|text| !text.is_empty()).map(str::to_string).collect();
         }
     }
 
@@ -148,12 +152,12 @@ fn ordered(rescue: &Rescue, sight: &RescueSight, width: usize) -> Vec<Line> {
     lines.push(vec![]);
     lines.push(field("onto", rescue.order.target.display().to_string()));
     lines.push(field("map", rescue.order.map.display().to_string()));
-    let first = rescue.order.wanted.first.join(" · ");
+    let first = rescue.order.first.join(" · ");
     lines.push(field(
         "first",
         if first.is_empty() { "tables, boot areas, what the file systems keep for themselves".into() } else { format!("structures, then {first}") },
     ));
-    let then = if rescue.order.wanted.used { "what is in use; free space is left out" } else { "what is in use, then free space" };
+    let then = if rescue.order.used.unwrap_or_default() { "what is in use; free space is left out" } else { "what is in use, then free space" };
     lines.push(field("then", then.into()));
     let limits = rescue.order.limits.to_string();
     lines.push(field("limits", if limits.is_empty() { "none; it is held where a hundred reads in a row bring nothing".into() } else { limits }));

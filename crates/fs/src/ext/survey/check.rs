@@ -227,7 +227,8 @@ impl Ext {
         let Ok(named) = self.volume.read(u64::from(list) * self.block, self.block as usize) else { return wrong("it cannot be read") };
         let tables = self.group_count().div_ceil(self.block / self.descriptor);
         let tables = self.first_meta.map_or(tables, |first| tables.min(u64::from(first)));
-        let backups: Vec<u64> = (1..self.group_count()).filter(|group| self.has_super(*group)).collect();
+        // A volume that says it is longer than it is has no more groups than were read.
+        let backups: Vec<u64> = (1..self.groups.len() as u64).filter(|group| self.has_super(*group)).collect();
         let per_block = self.block / 4;
         let said = u64::from(le32(&inode.bytes, 28)) | u64::from(le16(&inode.bytes, 116)) << 32;
         if self.ratio() == 1 && said != (1 + spare * (1 + backups.len() as u64)) * (self.block / 512) {

@@ -1,0 +1,74 @@
+//! What a salvage was released with besides its ends: kept in its map, so that a resumed run is the same job.
+
+use super::{Fill, SalvageOrder};
+use badger_inspect::{Hazard, Level};
+use badger_salvage::limits::Limits;
+use serde::{Deserialize, Serialize};
+use std::fmt::Debug;
+
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[serde(default)]
+struct Options {
+    first: Vec<String>,
+    used: bool,
+    limits: Limits,
+    fill: Fill,
+}
+
+/// The options of an order, as a map keeps them.
+pub(super) fn text(order: &SalvageOrder) -> String {
+    let (used, fill) = (order.used.unwrap_or_default(), order.fill.unwrap_or_default());
+    serde_json::to_string(&Options { first: order.first.clone(), used, limits: order.limits.clone(), fill }).unwrap_or_default()
+}
+
+/// What is taken from the map, and what is another now, one by one.
+#[derive(Default)]
+struct Compared {
+    kept: Vec<String>,
+    differ: Vec<String>,
+}
+
+impl Compared {
+    /// Takes over what is left open.
+    fn option<T: Clone + PartialEq>(&mut self, name: &str, now: &mut Option<T>, then: Option<T>, usual: Option<&T>, word: impl Fn(&T) -> String) {
+        let said = |value: Option<&T>| value.map_or_else(|| "none".into(), &word);
+        match (now.as_ref(), then.as_ref()) {
+            (None, then) if then == usual => {}
+            (None, Some(then)) => self.kept.push(format!("{name}: {}", word(then))),
+            (Some(now), then) if Some(now) == then => {}
+            (now, then) => self.differ.push(format!("{name}: {} then, {} now", said(then), said(now))),
+        }
+        if now.is_none() {
+            *now = then;
+        }
+    }
+}
+
+/// Takes over from the map what an order leaves open; names what is taken over, and what the order says otherwise.
+pub(super) fn resumed(order: &mut SalvageOrder, text: &str) -> Vec<Hazard> {
+    let Ok(Options { first, used, limits, fill }) = serde_json::from_str::<Options>(text) else {
+        let text = "the map does not say with which options it was begun: they are as they are given now";
+        return vec![Hazard::new(Level::Note, "options-unknown", text)];
+    };
+    let mut compared = Compared::default();
+    let mut now = Some(std::mem::take(&mut order.first)).filter(|first| !first.is_empty());
+    compared.option("first", &mut now, Some(first).filter(|first| !first.is_empty()), None, |first| first.join(" · "));
+    order.first = now.unwrap_or_default();
+    let read = |used: &bool| if *used { "free space is left out" } else { "free space is read too" }.to_string();
+    compared.option("free space", &mut order.used, Some(used), Some(&false), read);
+    compared.option("unreadable places", &mut order.fill, Some(fill), Some(&Fill::Zero), |fill| fill.said().into());
+    // Each limit by itself, in the words in which it is typed.
+    let Limits { time, failures, rests, tries, hottest, pauses: _ } = limits;
+    let word = |limits: Limits| limits.to_string();
+    let mine = &mut order.limits;
+    compared.option("limit", &mut mine.time, time, None, |time| word(Limits { time: Some(*time), ..Limits::default() }));
+    compared.option("limit", &mut mine.failures, failures, None, |failures| word(Limits { failures: Some(*failures), ..Limits::default() }));
+    compared.option("limit", &mut mine.rests, rests, None, |rests| word(Limits { rests: Some(*rests), ..Limits::default() }));
+    compared.option("limit", &mut mine.tries, tries, None, |tries| word(Limits { tries: Some(*tries), ..Limits::default() }));
+    compared.option("limit", &mut mine.hottest, hottest, None, |hottest| word(Limits { hottest: Some(*hottest), ..Limits::default() }));
+    let note = |code: &'static str, what: &str, all: Vec<String>| {
+        (!all.is_empty()).then(|| Hazard::new(Level::Note, code, format!("{what}: {}", all.join("; "))))
+    };
+    let kept = note("options-resumed", "resumed with the options it was begun with", compared.kept);
+    kept.into_iter().chain(note("options-differ", "resumed with other options than before", compared.differ)).collect()
+}
