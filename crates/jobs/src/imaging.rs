@@ -12,7 +12,7 @@ use badger_drive::{Control, Event, Extents, Ground, Medium, Observer, Outcome, P
 use badger_image::own::{self, Account, Estimate, Image, Made, Making, Mended, Onto, Passphrase};
 use badger_image::write::{Form, To};
 use badger_image::{Format, Only, write};
-use badger_inspect::{Hazard, Line, Looked, Stretch, Verdict, hazard, volumes};
+use badger_inspect::{Hazard, Level, Line, Looked, Stretch, Verdict, hazard, volumes};
 use badger_transfer::{Report, verify};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -78,7 +78,8 @@ pub enum There {
 
 /// An order that was looked at, with what it will take.
 pub struct ImageReady {
-    order: ImageOrder,
+    /// The order, with what an unfinished image was begun with.
+    pub order: ImageOrder,
     source: Source,
     looked: Looked,
     needed: Extents<()>,
@@ -140,13 +141,40 @@ impl ImageOrder {
         Ok((bench.workshop.over(mended.clone()), Some(mended)))
     }
 
+    /// Takes over from an unfinished image of the drive what the order leaves open, and names it.
+    fn resumed(&mut self, source: &Source, bench: &Bench) -> Vec<Hazard> {
+        if self.restart || self.format.is_some() || self.file == Path::new("-") || std::fs::symlink_metadata(&self.file).is_err() {
+            return Vec::new();
+        }
+        let passphrase = bench.workshop.passphrase.as_deref().map(Passphrase::new);
+        let opened = Image::open(&self.file, None).or_else(|_| Image::open(&self.file, passphrase.as_ref()));
+        let Some(image) = opened.ok().filter(|image| !image.shown().whole && image.is_of(&source.key())) else { return Vec::new() };
+        let (begun, mut kept) = (image.shown(), Vec::new());
+        // A drive that is there in part only is kept in part without being asked.
+        if begun.sparing && !self.used && source.remark().is_none() {
+            self.used = true;
+            kept.push("only what is in use".to_string());
+        }
+        if begun.locked && !self.locked {
+            self.locked = true;
+            kept.push("locked".to_string());
+        }
+        if let (Some((_, name)), None) = (begun.parent, &self.parent) {
+            self.parent = Some(self.file.with_file_name(&name));
+            kept.push(format!("as what changed since {name}"));
+        }
+        let text = format!("resumed as it was begun: {}", kept.join("; "));
+        if kept.is_empty() { Vec::new() } else { vec![Hazard::new(Level::Note, "options-resumed", text)] }
+    }
+
     /// Looks at the drive and at the place of the image; nothing is written.
     ///
     /// # Errors
     /// A refusal with its reason.
-    pub fn prepare(self, bench: &Bench, control: &Control) -> Result<ImageReady, Refusal> {
+    pub fn prepare(mut self, bench: &Bench, control: &Control) -> Result<ImageReady, Refusal> {
         let (source, mended) = self.open(bench)?;
         source.obey(control);
+        let resumed = self.resumed(&source, bench);
         let passphrase = bench.workshop.passphrase.as_deref().filter(|_| self.locked).map(Passphrase::new);
         if self.locked && passphrase.is_none() {
             return Err(Refusal::new("no-passphrase", "a locked image needs a passphrase: name a file with it by --passphrase-file"));
@@ -186,7 +214,7 @@ impl ImageOrder {
                 format!("the image will take about {} where {} are free: make room, or choose another place", human(estimate.stored), human(free));
             return Err(Refusal::new("no-room", text));
         }
-        let hazards = [hazard::of_source(&bench.workshop, &source), hazard::of_drive(None, &looked)].concat();
+        let hazards = [hazard::of_source(&bench.workshop, &source), hazard::of_drive(None, &looked), resumed].concat();
         Ok(ImageReady { order: self, source, looked, needed, sparing, there, passphrase, mended, witness, estimate, free, hazards })
     }
 

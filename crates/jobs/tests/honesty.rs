@@ -5,9 +5,10 @@ use badger_bench::Bench;
 use badger_bench::sheet::outcome_sentence;
 use badger_drive::{OwnFile, OwnKind};
 use badger_inspect::{Level, Verdict};
-use badger_jobs::salvage::{SalvageOrder, Seat};
+use badger_jobs::salvage::{Fill, SalvageOrder, Seat};
 use badger_jobs::{ImageOrder, Order, Prepared, Ready};
 use badger_layout::plan::{Ids, Rest};
+use badger_salvage::limits::Limits;
 use badger_transfer::Report;
 use badger_transfer::events::Silent;
 use badger_transfer::journal::Journal;
@@ -78,6 +79,81 @@ fn a_resumed_run_is_the_same_job_in_any_ledger() {
     let report = ready.run(&shop.bench, &tail, &Control::new(), &Silent).unwrap();
     assert_eq!((report.outcome, report.job), (Outcome::Proved, 2), "{} {:?}", report.reason, report.proof);
     assert_eq!(shop.bench.open_ledger().unwrap().job(1).unwrap().unwrap().customer, "Mossgate");
+}
+
+/// Codes and texts of the notes about options.
+fn said_of_options(hazards: &[badger_inspect::Hazard]) -> Vec<(&'static str, String)> {
+    hazards.iter().filter(|hazard| hazard.code.starts_with("options-")).map(|hazard| (hazard.code, hazard.text.clone())).collect()
+}
+
+#[test]
+fn a_resumed_salvage_is_the_same_job() {
+    let shop = Shop::new();
+    let (from, _) = pair(&shop);
+    let bare = SalvageOrder { source: from, target: shop.path("out.img"), map: shop.path("out.map"), ..SalvageOrder::default() };
+    let limits = Limits { tries: Some(4), failures: Some(50), ..Limits::default() };
+    // More than one line of a map can hold.
+    let first: Vec<String> = (0..400).map(|number| format!("#1/Wenna/a folder with a long name/sheet {number}.csv")).collect();
+    let whole = SalvageOrder { first: first.clone(), used: Some(true), limits: limits.clone(), fill: Some(Fill::Marked), ..bare.clone() };
+    let run = |order: &SalvageOrder, after: u64| {
+        let (control, left) = (Control::new(), AtomicU64::new(after));
+        let watch = |event: &Event| {
+            if matches!(event, Event::Moved { .. }) && left.fetch_sub(1, Ordering::SeqCst) == 1 {
+                control.stop();
+            }
+        };
+        order.clone().prepare(&shop.bench).unwrap().run(&shop.bench, "", &Seat::default(), &control, &watch).unwrap().report.outcome
+    };
+    assert_eq!(run(&whole, 2), Outcome::Interrupted);
+    let ready = bare.clone().prepare(&shop.bench).unwrap();
+    assert_eq!((&ready.order.first, ready.order.used, ready.order.fill), (&first, Some(true), Some(Fill::Marked)));
+    assert_eq!((ready.order.limits.tries, ready.order.limits.failures), (Some(4), Some(50)));
+    let said = said_of_options(&ready.hazards);
+    assert_eq!(said.len(), 1, "{said:?}");
+    for word in ["sheet 399.csv", "free space is left out", "tries 4", "failures 50", "marked on the target"] {
+        assert!(said[0].0 == "options-resumed" && said[0].1.contains(word), "{word}: {said:?}");
+    }
+    drop(ready);
+    // What is said otherwise now counts, and is named one by one.
+    let other = SalvageOrder { used: Some(false), limits: Limits { tries: Some(9), ..Limits::default() }, ..bare.clone() };
+    let ready = other.clone().prepare(&shop.bench).unwrap();
+    let said = said_of_options(&ready.hazards);
+    let differ = &said.iter().find(|(code, _)| *code == "options-differ").unwrap().1;
+    assert!(differ.contains("free space is left out then, free space is read too now") && differ.contains("tries 4 then, tries 9 now"), "{differ}");
+    assert_eq!((ready.order.limits.tries, ready.order.limits.failures, ready.order.fill), (Some(9), Some(50), Some(Fill::Marked)));
+    drop(ready);
+    assert_eq!(run(&other, 1), Outcome::Interrupted);
+    let ready = bare.prepare(&shop.bench).unwrap();
+    assert_eq!((ready.order.used, ready.order.limits.tries), (Some(false), Some(9)), "the latest run's options are kept");
+}
+
+#[test]
+fn a_resumed_image_is_the_same_job() {
+    let mut shop = Shop::new();
+    shop.bench.workshop.passphrase = Some("three grey herons".into());
+    // Longer than a group, behind which an image can be resumed.
+    let from = shop.drive("from", &noise(130 * MIB, 3), "AA-1111", "");
+    let bare = ImageOrder { source: from, file: shop.path("kept.zbi"), level: Some(1), ..ImageOrder::default() };
+    let whole = ImageOrder { locked: true, split: Some(8 << 20), ..bare.clone() };
+    let volumes = || -> Vec<u64> {
+        let all = fs::read_dir(shop.dir.path()).unwrap().map(Result::unwrap);
+        all.filter(|entry| entry.file_name().to_string_lossy().starts_with("kept.")).map(|entry| entry.metadata().unwrap().len()).collect()
+    };
+    let control = Control::new();
+    let watch = |_: &Event| {
+        if volumes().iter().sum::<u64>() > 70 << 20 {
+            control.stop();
+        }
+    };
+    let begun = whole.prepare(&shop.bench, &Control::new()).unwrap().run(&shop.bench, &control, &watch).unwrap();
+    assert_eq!(begun.outcome, Outcome::Interrupted);
+    let ready = bare.prepare(&shop.bench, &Control::new()).unwrap();
+    let said = said_of_options(&ready.sight().hazards);
+    assert!(ready.order.locked && said.len() == 1 && said[0].1.contains("locked"), "{said:?}");
+    let report = ready.run(&shop.bench, &Control::new(), &Silent).unwrap();
+    assert_eq!(report.outcome, Outcome::Proved, "{}", report.reason);
+    let lengths = volumes();
+    assert!(lengths.len() >= 16 && lengths.iter().all(|len| *len <= 8 << 20), "{lengths:?}");
 }
 
 #[rstest]

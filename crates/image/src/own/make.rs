@@ -233,6 +233,10 @@ fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'
         sparing: making.sparing,
         standing: making.source.standing(),
         boot: badger_drive::witness::boot(),
+        split: match &onto {
+            Onto::File(_, split) => *split,
+            Onto::Pipe(_) => None,
+        },
         parent: parent.as_ref().zip(making.parent).map(|(parent, path)| (parent.head().id.clone(), name(path))),
         lock,
     };
@@ -324,7 +328,7 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<Resumed> {
         pages.push(PageAt { group: *group, at: *at, copy: *copy, hash });
     }
     let from = found.pages.last_key_value().map_or(0, |(group, _)| (group + 1) * GROUP);
-    let store = Files::resume(path, found.pages_end, split, held).map_err(failed)?;
+    let store = Files::resume(path, found.pages_end, split.or(before.head().split), held).map_err(failed)?;
     let keys = before.keys().cloned();
     let (head, text, since) = (before.first_record()?, before.head_text()?, between(&before, making.source));
     Ok((Writer::over(Box::new(store), (head, &text), keys.clone(), (making.sparing, pages), lost), keys, known, from, since))

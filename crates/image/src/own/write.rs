@@ -42,6 +42,9 @@ pub struct Head {
     /// Names that start.
     #[serde(default)]
     pub boot: String,
+    /// Bytes of a volume at the most, where it was begun in volumes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub split: Option<u64>,
     /// How it is locked.
     pub(super) lock: Option<Lock>,
 }

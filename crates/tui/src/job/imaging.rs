@@ -48,6 +48,9 @@ impl JobView {
             Ok(ready) => {
                 let differs = keep.ready.as_ref().filter(|_| begins).and_then(|shown| shown.differs(&ready));
                 keep.sight = Some(ready.sight());
+                // What an unfinished image was begun with is shown, and can be changed.
+                let ImageOrder { used, locked, parent, .. } = ready.order.clone();
+                (keep.order.used, keep.order.locked, keep.order.parent) = (used, locked, parent);
                 self.refusal = None;
                 if let Some(what) = differs {
                     let text = format!("{what}; this is how it is now: read it again before you begin");
