@@ -246,6 +246,55 @@ fn records(file: &[u8]) -> Vec<usize> {
     (0..file.len().saturating_sub(63)).step_by(16).filter(|at| file[*at..].starts_with(b"ZBr1")).collect()
 }
 
+/// A volume that is missing, or has another length than it had, costs the chunks in it and no other.
+#[rstest]
+#[case::missing("missing")]
+#[case::two_missing("two")]
+#[case::cut_off("cut")]
+#[case::empty("empty")]
+#[case::lengthened("longer")]
+fn a_volume_costs_no_more_than_what_is_in_it(#[case] what: &str, #[values(None, Some("three grey herons"))] locked: Option<&str>) {
+    let place = Place::new();
+    // No chunk is like another: what lies in a volume is in one place of the drive.
+    let mut bytes = content(SIZE, 77);
+    bytes.chunks_mut(CHUNK as usize).zip(1u64..).for_each(|(chunk, number)| chunk[..8].copy_from_slice(&number.to_le_bytes()));
+    let (drive, image) = (place.raw(&bytes), place.path("weir.zbi"));
+    let passphrase = locked.map(Passphrase::new);
+    plainly(&drive, &image, Order { split: Some(1 << 20), passphrase: passphrase.as_ref(), ..Order::default() });
+    let open = || Image::open(Path::new(&image), passphrase.as_ref()).unwrap();
+    let whole = right(&open(), &bytes);
+    let last = (2..).take_while(|number| fs::exists(place.path(&format!("weir.{number:03}.zbi"))).unwrap()).last().unwrap();
+    assert!(last > 5, "{last} volumes");
+    for number in [2, last / 2, last - 1] {
+        let paths = [number, number + 1].map(|number| place.path(&format!("weir.{number:03}.zbi")));
+        let kept = paths.clone().map(|path| fs::read(path).unwrap());
+        let mut in_them = vec![&kept[0]];
+        match what {
+            "missing" => fs::remove_file(&paths[0]).unwrap(),
+            // The last one names all pages.
+            "two" if number + 1 < last => {
+                paths.iter().for_each(|path| fs::remove_file(path).unwrap());
+                in_them.push(&kept[1]);
+            }
+            "cut" => fs::write(&paths[0], &kept[0][..kept[0].len() / 2]).unwrap(),
+            "empty" => fs::write(&paths[0], b"").unwrap(),
+            _ => fs::write(&paths[0], [&kept[0][..], &[7; 5000]].concat()).unwrap(),
+        }
+        let opened = open();
+        let (found, most) = (right(&opened, &bytes), in_them.iter().map(|volume| records(volume).len()).sum::<usize>());
+        assert!(whole - found <= most, "volume {number} of {last} {what}: {} chunks are lost, and {most} records were in it", whole - found);
+        let said: Vec<String> = opened.verify(&mut |_| true).into_iter().map(|damage| damage.text).collect();
+        assert!(!opened.shown().whole && said.iter().any(|text| text.contains(&format!("volume {number} "))), "{said:?}");
+        assert!(what != "longer" || found == whole, "what is too long costs nothing");
+        // A run that would go on with it takes nothing of it away.
+        drop(opened);
+        let resume = Order { resume: true, split: Some(1 << 20), passphrase: passphrase.as_ref(), ..Order::default() };
+        assert!(make(&drive, &image, resume, &Control::new(), &|_| {}).is_err());
+        paths.iter().zip(&kept).for_each(|(path, bytes)| fs::write(path, bytes).unwrap());
+        assert_eq!(right(&open(), &bytes), whole);
+    }
+}
+
 #[test]
 fn an_image_that_is_cut_off_gives_what_was_written() {
     let place = Place::new();

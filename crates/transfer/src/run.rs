@@ -9,6 +9,7 @@ use crate::report::{Outcome, Report};
 use crate::route::Route;
 use crate::tally::Tally;
 use crate::{Control, recast, resume, tree};
+use badger_drive::WriteError;
 use badger_drive::clock::Clock;
 use badger_drive::events::{Event, Observer, Phase};
 use badger_drive::size::{human, thousands};
@@ -72,8 +73,9 @@ pub fn start(run: Run) -> Result<(Report, Option<Journal>), Refusal> {
     report.lost_bytes = tally.lost_bytes();
     report.seconds = tally.seconds + context.seconds();
     if let Err(cause) = outcome {
-        // Whatever gave way first after a stop, it was the stop.
-        let cause = if control.is_stopped() { Break::Stopped } else { cause };
+        // What gave way after a stop gave way to it; but a target that takes no writes, and a journal that cannot be kept, are told.
+        let is_of_stop = !matches!(&cause, Break::Journal(_) | Break::Target(WriteError::Failed { .. } | WriteError::Full(_)));
+        let cause = if control.is_stopped() && is_of_stop { Break::Stopped } else { cause };
         report.outcome = Outcome::Interrupted;
         report.reason = cause.to_string();
         return Ok((report, None));

@@ -17,9 +17,9 @@ use zstd::bulk::{Compressor, Decompressor};
 const NONCE: usize = 24;
 /// Bytes of the proof behind it.
 const TAG: usize = 16;
-/// What Argon2id may be told to take at the most by an image: 1 GiB, and 64 passes.
+/// What Argon2id may be told to take at the most by an image: 1 GiB, and 2 GiB over all passes, which is some seconds.
 const MOST_MEMORY: u32 = 1 << 20;
-const MOST_PASSES: u32 = 64;
+const MOST_WORK: u64 = 2 << 20;
 
 /// What opens a locked image.
 #[derive(Clone)]
@@ -97,7 +97,11 @@ impl Lock {
 
     fn derive(&self, passphrase: &Passphrase) -> Result<(Keys, String)> {
         let odd = || Wrong::new("how it is locked is not known");
-        if self.kdf != "argon2id" || self.memory_kib > MOST_MEMORY || self.passes > MOST_PASSES || self.lanes > 16 {
+        if self.kdf != "argon2id"
+            || self.memory_kib > MOST_MEMORY
+            || self.lanes > 16
+            || u64::from(self.memory_kib) * u64::from(self.passes) > MOST_WORK
+        {
             return Err(odd());
         }
         let params = Params::new(self.memory_kib, self.passes, self.lanes, Some(80)).map_err(|_| odd())?;
@@ -192,4 +196,22 @@ pub(super) fn unseal(keys: Option<&Keys>, header: &Header, stored: Vec<u8>) -> R
         return Err(broken());
     }
     Ok(bytes)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// Whoever opens an image waits some seconds at the most, whatever its head asks for.
+    #[rstest]
+    #[case::ours(64 << 10, 3, true)]
+    #[case::much_memory_once(1 << 20, 1, true)]
+    #[case::too_much_memory((1 << 20) + 1, 1, false)]
+    #[case::much_memory_often(1 << 20, 3, false)]
+    #[case::little_memory_for_ever(8, u32::MAX, false)]
+    fn what_an_image_asks_for_has_an_end(#[case] memory_kib: u32, #[case] passes: u32, #[case] is_derived: bool) {
+        let lock = Lock { kdf: "argon2id".into(), memory_kib, passes, lanes: 1, salt: "00".repeat(16), check: String::new() };
+        assert_eq!(lock.derive(&Passphrase::new("three grey herons")).is_ok(), is_derived);
+    }
 }

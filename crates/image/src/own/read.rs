@@ -239,6 +239,7 @@ impl Image {
                         self.damage.push(Damage { at: 0, text: "what it says of the drive and the job is damaged".into() });
                     }
                     self.facts = facts.unwrap_or_default();
+                    self.damage.extend(self.volumes_damage());
                     return Ok(());
                 }
                 Err(wrong) => why = format!("the list of its pages is damaged: {wrong}"),
@@ -272,6 +273,7 @@ impl Image {
         }
         damage.push(Damage { at: end, text: why });
         let pages = pages.into_iter().map(|(group, (at, copy))| (group, (at, copy, None))).collect();
+        damage.extend(self.volumes_damage());
         (self.pages, self.damage, self.sparing) = (pages, damage, true);
         self.loose = loose.into_iter().map(|(number, (at, header))| (number, Held { image: 0, at, len: header.len, hash: header.hash })).collect();
         for group in self.pages.keys().copied().collect::<Vec<_>>() {
@@ -429,6 +431,11 @@ impl Image {
 
     pub(super) fn head(&self) -> &Head {
         &self.head
+    }
+
+    /// What is wrong with the volumes themselves.
+    fn volumes_damage(&self) -> Vec<Damage> {
+        self.chain[0].volumes.problems().into_iter().map(|(at, text)| Damage { at, text }).collect()
     }
 
     /// Reads every chunk that is in it and compares it with its hash. `each` gets how many bytes of the drive were gone over, and gives

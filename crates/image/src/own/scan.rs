@@ -53,7 +53,14 @@ pub(super) fn scan(volumes: &Volumes, size: u64) -> Found {
             continue;
         };
         let end = at + header.stride();
-        if at + HEADER as u64 + u64::from(header.len) > volumes.len() {
+        let ends = at + HEADER as u64 + u64::from(header.len);
+        if volumes.readable(at).is_ok_and(|end| ends > end && end < volumes.len()) {
+            let next = next_record(volumes, at + STEP);
+            found.damage.push(Damage { at, text: "a record is cut off where its volume ends".into() });
+            at = next;
+            continue;
+        }
+        if ends > volumes.len() {
             found.damage.push(Damage { at, text: "the last record is cut off".into() });
             break;
         }
@@ -87,14 +94,22 @@ fn next_record(volumes: &Volumes, from: u64) -> u64 {
     let mut at = from;
     let mut window = vec![0; WINDOW as usize + HEADER];
     while at < volumes.len() {
-        let len = (volumes.len() - at).min(window.len() as u64) as usize;
+        let end = match volumes.readable(at) {
+            Ok(end) => end,
+            Err(next) => {
+                // A volume begins with a record.
+                at = next.max(at + 1);
+                continue;
+            }
+        };
+        let len = (end - at).min(window.len() as u64) as usize;
         if volumes.read(at, &mut window[..len]).is_ok() {
             let places = (0..len.saturating_sub(HEADER - 1)).step_by(STEP as usize);
             if let Some(place) = places.into_iter().find(|place| Header::decode(&window[*place..*place + HEADER]).is_some()) {
                 return at + place as u64;
             }
         }
-        at += WINDOW;
+        at = if end - at > WINDOW { at + WINDOW } else { end };
     }
     volumes.len()
 }

@@ -51,17 +51,45 @@ pub(super) fn remove(first: &Path, is_whole: impl FnOnce() -> io::Result<bool>) 
     if is_whole()? {
         return Err(io::Error::new(io::ErrorKind::AlreadyExists, "it is whole"));
     }
-    for number in (1..=Volumes::open(first)?.files.len()).rev() {
-        std::fs::remove_file(volume(first, number))?;
+    for part in Volumes::open(first)?.parts.iter().rev().filter(|part| part.file.is_some()) {
+        std::fs::remove_file(volume(first, part.number))?;
     }
     Ok(())
 }
 
-/// The volumes of an image, open for reading.
-pub struct Volumes {
-    /// Where each begins in the stream, and the file.
-    files: Vec<(u64, File)>,
+/// A volume in the stream.
+struct Part {
+    number: usize,
+    start: u64,
+    /// Bytes from its start to that of the next one; all it has for the last one.
     len: u64,
+    /// Nothing where it is missing.
+    file: Option<File>,
+    /// Bytes that are there.
+    there: u64,
+}
+
+/// The volumes of an image, open for reading. One that is missing, or has another length than it had, costs what was in it.
+pub struct Volumes {
+    parts: Vec<Part>,
+    len: u64,
+}
+
+/// The head of a volume, and where it says it begins; `None` where none stands there.
+fn head_of(file: &File) -> Option<(Header, u64)> {
+    let mut here = [0; HEADER];
+    file.read_exact_at(&mut here, 0).ok()?;
+    let head = Header::decode(&here)?;
+    Some((Header { number: 0, ..head }, head.number))
+}
+
+/// The highest number of a file with the name of a volume behind number `from`.
+fn last_named(first: &Path, from: usize) -> usize {
+    let dir = first.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let names = std::fs::read_dir(dir).into_iter().flatten().flatten().map(|entry| entry.file_name());
+    let named: std::collections::HashSet<_> = names.collect();
+    let is_there = |number: &usize| volume(first, *number).file_name().is_some_and(|name| named.contains(name));
+    (from..=MOST).rev().find(is_there).unwrap_or(from)
 }
 
 impl Volumes {
@@ -70,26 +98,47 @@ impl Volumes {
     /// # Errors
     /// What the system says.
     pub fn open(first: &Path) -> io::Result<Self> {
-        let (mut files, mut len, mut first_head) = (Vec::new(), 0, None);
-        for number in 1..=MOST {
+        let file = File::open(first)?;
+        let (own, len) = (head_of(&file).map(|(head, _)| head), file.metadata()?.len());
+        let mut parts = vec![Part { number: 1, start: 0, len, there: len, file: Some(file) }];
+        let (mut number, mut last) = (2, None);
+        while number <= last.unwrap_or(MOST) {
             let path = volume(first, number);
-            if number > 1 && !path.is_file() {
-                break;
+            if !path.is_file() {
+                // Behind a gap only such count as say themselves where they begin.
+                last.get_or_insert_with(|| last_named(first, number));
+                number += 1;
+                continue;
             }
             let file = File::open(path)?;
             // A file with the name of a volume that begins otherwise belongs to another image.
-            let mut here = [0; HEADER];
-            let head = file.read_exact_at(&mut here, 0).ok().and_then(|()| Header::decode(&here));
-            match &first_head {
-                None => first_head = Some(head),
-                Some(first) if head.is_some() && *first == head => {}
-                Some(_) => break,
+            let Some(at) = head_of(&file).filter(|(head, _)| Some(*head) == own).map(|(_, at)| at) else {
+                last.get_or_insert_with(|| last_named(first, number));
+                number += 1;
+                continue;
+            };
+            let before = parts.last_mut().expect("the first one is there");
+            let (follows, end) = (before.number + 1 == number, before.start + before.there);
+            let start = match at {
+                0 if follows => end,
+                0 => break,
+                at if at <= before.start || at > 1 << 60 => break,
+                at => at,
+            };
+            if follows {
+                before.len = start - before.start;
+            } else if start > end {
+                let missing = before.number + 1;
+                parts.push(Part { number: missing, start: end, len: start - end, there: 0, file: None });
+            } else {
+                before.len = start - before.start;
             }
-            let bytes = file.metadata()?.len();
-            files.push((len, file));
-            len += bytes;
+            let there = file.metadata()?.len();
+            parts.push(Part { number, start, len: there, there, file: Some(file) });
+            number += 1;
         }
-        Ok(Self { files, len })
+        let len = parts.last().map_or(0, |part| part.start + part.len);
+        Ok(Self { parts, len })
     }
 
     /// Bytes of the stream.
@@ -104,24 +153,66 @@ impl Volumes {
 
     /// The files.
     pub fn files(&self) -> impl Iterator<Item = &File> {
-        self.files.iter().map(|(_, file)| file)
+        self.parts.iter().filter_map(|part| part.file.as_ref())
+    }
+
+    /// What is wrong with the volumes themselves: where it begins in the stream, and in words.
+    pub fn problems(&self) -> Vec<(u64, String)> {
+        let told = self.parts.iter().filter_map(|part| {
+            let number = part.number;
+            match () {
+                () if part.file.is_none() => Some((part.start, format!("volume {number} is missing, or more than that: {} bytes", part.len))),
+                () if part.there < part.len => {
+                    Some((part.start + part.there, format!("volume {number} lacks {} bytes at its end", part.len - part.there)))
+                }
+                () if part.there > part.len => Some((part.start + part.len, format!("volume {number} has {} bytes too many", part.there - part.len))),
+                () => None,
+            }
+        });
+        told.collect()
+    }
+
+    fn part(&self, at: u64) -> Option<&Part> {
+        let number = self.parts.partition_point(|part| part.start <= at).checked_sub(1)?;
+        self.parts.get(number)
+    }
+
+    /// Where what can be read from `at` on ends; where the next that can be read begins, as an error.
+    pub(super) fn readable(&self, at: u64) -> Result<u64, u64> {
+        let Some(part) = self.part(at) else { return Err(self.len) };
+        let end = part.start + part.there.min(part.len);
+        if at >= end {
+            return Err(part.start + part.len);
+        }
+        let whole = |part: &Part| part.there >= part.len && part.file.is_some();
+        let behind = self.parts.iter().filter(|other| other.start > part.start);
+        let mut end = end;
+        if whole(part) {
+            for other in behind {
+                end = other.start + other.there.min(other.len);
+                if !whole(other) {
+                    break;
+                }
+            }
+        }
+        Ok(end)
     }
 
     /// Fills `buf` from a place of the stream on.
     ///
     /// # Errors
-    /// What the system says; places behind the end.
+    /// What the system says; places behind the end, in a volume that is missing or cut off.
     pub fn read(&self, at: u64, buf: &mut [u8]) -> io::Result<()> {
         let mut done = 0;
         while done < buf.len() {
             let place = at + done as u64;
-            let number = self.files.partition_point(|(start, _)| *start <= place).saturating_sub(1);
-            let end = self.files.get(number + 1).map_or(self.len, |(start, _)| *start);
-            if place >= end {
-                return Err(io::ErrorKind::UnexpectedEof.into());
-            }
-            let len = (buf.len() - done).min((end - place) as usize);
-            self.files[number].1.read_exact_at(&mut buf[done..done + len], place - self.files[number].0)?;
+            let part = self.part(place).filter(|_| place < self.len).ok_or(io::ErrorKind::UnexpectedEof)?;
+            let lacks = |why: &str| io::Error::new(io::ErrorKind::UnexpectedEof, format!("volume {} is {why}", part.number));
+            let file = part.file.as_ref().ok_or_else(|| lacks("missing"))?;
+            let within = place - part.start;
+            let left = part.there.min(part.len).checked_sub(within).filter(|left| *left > 0).ok_or_else(|| lacks("cut off"))?;
+            let len = (buf.len() - done).min(usize::try_from(left).unwrap_or(usize::MAX));
+            file.read_exact_at(&mut buf[done..done + len], within)?;
             done += len;
         }
         Ok(())
@@ -163,10 +254,13 @@ impl Files {
     /// Goes on behind place `at` of what is there; whatever lies behind it is given up. `held` is the first volume, see [`alone`].
     pub fn resume(first: &Path, at: u64, most: Option<u64>, held: File) -> io::Result<Self> {
         let there = Volumes::open(first)?;
-        let number = there.files.partition_point(|(start, _)| *start < at).max(1);
-        let start = there.files[number - 1].0;
-        for gone in (number + 1..=there.files.len()).rev() {
-            std::fs::remove_file(volume(first, gone))?;
+        let index = there.parts.partition_point(|part| part.start < at).max(1) - 1;
+        let Part { number, start, .. } = there.parts[index];
+        if there.problems().iter().any(|(place, _)| *place < at) {
+            return Err(io::Error::new(io::ErrorKind::InvalidData, "a volume of it is missing, or has another length than it had"));
+        }
+        for gone in there.parts[index + 1..].iter().rev().filter(|part| part.file.is_some()) {
+            std::fs::remove_file(volume(first, gone.number))?;
         }
         // What a link leads to may lie anywhere, on the drive that is read too.
         let flags = rustix::fs::OFlags::NOFOLLOW.bits() as i32;

@@ -200,7 +200,11 @@ impl Writer {
     fn append(&mut self, header: &Header, payload: &[u8]) -> Result<u64> {
         let failed = |error: std::io::Error| Wrong::new(format!("it cannot be written: {error}"));
         if self.store.record_follows(header.stride()).map_err(failed)? {
-            self.store.append(&self.head).map_err(failed)?;
+            // Its number is where this volume begins: a volume before it that is missing costs no more than itself.
+            let front = Header::decode(&self.head).ok_or_else(|| Wrong::new("its first record is damaged"))?;
+            let front = Header { number: self.store.at(), ..front };
+            let head = [&front.encode()[..], &self.head[HEADER..]].concat();
+            self.store.append(&head).map_err(failed)?;
         }
         let at = self.store.at();
         self.store.append(&whole(header, payload)).map_err(failed)?;
