@@ -181,6 +181,13 @@ fn what_goes_round_costs_no_more_than_its_size() {
         ("directories", one_directory_many_times()),
         ("groups of 32 blocks", ext_numbers(&[(4, u32::MAX), (32, 32), (40, 8), (0, u32::MAX)])),
         ("two chosen groups", ext_numbers(&[(4, u32::MAX), (0x150, 0xffff), (0x5c, 0x200), (0x24c, 0), (0x250, 0)])),
+        // With the room for more descriptors, of which every group is asked.
+        (
+            "blocks",
+            made_by(&["mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", "-O", "64bit,resize_inode,^metadata_csum,^has_journal"], |bytes| {
+                put32(bytes, 1024 + 0x150, 1 << 16);
+            }),
+        ),
         ("inodes", ext_numbers(&[(0, u32::MAX), (40, 8192)])),
         ("exFAT clusters", exfat(92, u32::MAX - 16)),
         ("exFAT table", exfat(84, u32::MAX)),

@@ -336,7 +336,7 @@ pub fn of_unchanging(looked: &Looked, parts: &[badger_layout::fit::Part], plan: 
 /// What is known of what the target holds. Every target gets one such line.
 fn target_content(workshop: &Workshop, candidate: &Candidate) -> Hazard {
     if candidate.is_new() {
-        return Hazard::new(Level::Note, "target-new", "the target is a file that is made at the release: there is nothing to lose");
+        return Hazard::new(Level::Note, "target-new", "the target is a new file; nothing is overwritten");
     }
     let source = match workshop.source(&candidate.identity().path) {
         Ok(source) => source,

@@ -112,7 +112,7 @@ fn a_system_that_sleeps_is_said_to() {
 #[case::zeroes(&|shop: &Shop| empty(shop, 14, ""), (Note, "target-looks-empty"), "what lies between them is not known")]
 #[case::bytes(&|shop: &Shop| shop.drive("onto", &noise(14 * MIB, 4), "OP-onto", ""), (Mind, "target-holds"), "without a table")]
 #[case::a_volume(&|shop: &Shop| disk(shop, "onto", 0x55, 0x83, &volume(shop, "other", 12, EXT, &[])), (Mind, "target-holds"), "1 partition: Scores ext4")]
-#[case::a_new_file(&|shop: &Shop| shop.path("fresh.img"), (Note, "target-new"), "nothing to lose")]
+#[case::a_new_file(&|shop: &Shop| shop.path("fresh.img"), (Note, "target-new"), "nothing is overwritten")]
 #[case::its_start_fails(&|shop: &Shop| empty(shop, 14, "[[fault]]\nkind = \"unreadable\"\nlba = 0\nsectors = 40\n"), (Mind, "target-not-readable"), "is not known")]
 fn what_the_target_holds(#[case] make: &dyn Fn(&Shop) -> PathBuf, #[case] said: (Level, &str), #[case] how: &str) {
     let shop = Shop::new();

@@ -29,14 +29,15 @@ struct Compared {
 }
 
 impl Compared {
-    /// Takes over what is left open.
-    fn option<T: Clone + PartialEq>(&mut self, name: &str, now: &mut Option<T>, then: Option<T>, usual: Option<&T>, word: impl Fn(&T) -> String) {
-        let said = |value: Option<&T>| value.map_or_else(|| "none".into(), &word);
+    /// Takes over what is left open. `word` says an option in full.
+    fn option<T: Clone + PartialEq>(&mut self, now: &mut Option<T>, then: Option<T>, usual: Option<&T>, word: impl Fn(&T) -> String) {
         match (now.as_ref(), then.as_ref()) {
             (None, then) if then == usual => {}
-            (None, Some(then)) => self.kept.push(format!("{name}: {}", word(then))),
-            (Some(now), then) if Some(now) == then => {}
-            (now, then) => self.differ.push(format!("{name}: {} then, {} now", said(then), said(now))),
+            (None, Some(then)) => self.kept.push(word(then)),
+            (Some(now), Some(then)) if now == then => {}
+            (Some(now), Some(then)) => self.differ.push(format!("{} then, {} now", word(then), word(now))),
+            (Some(now), None) => self.differ.push(format!("{} now, and not before", word(now))),
+            (None, None) => {}
         }
         if now.is_none() {
             *now = then;
@@ -52,20 +53,20 @@ pub(super) fn resumed(order: &mut SalvageOrder, text: &str) -> Vec<Hazard> {
     };
     let mut compared = Compared::default();
     let mut now = Some(std::mem::take(&mut order.first)).filter(|first| !first.is_empty());
-    compared.option("first", &mut now, Some(first).filter(|first| !first.is_empty()), None, |first| first.join(" · "));
+    compared.option(&mut now, Some(first).filter(|first| !first.is_empty()), None, |first| format!("first {}", first.join(" · ")));
     order.first = now.unwrap_or_default();
     let read = |used: &bool| if *used { "free space is left out" } else { "free space is read too" }.to_string();
-    compared.option("free space", &mut order.used, Some(used), Some(&false), read);
-    compared.option("unreadable places", &mut order.fill, Some(fill), Some(&Fill::Zero), |fill| fill.said().into());
+    compared.option(&mut order.used, Some(used), Some(&false), read);
+    compared.option(&mut order.fill, Some(fill), Some(&Fill::Zero), |fill| format!("unreadable places are {}", fill.said()));
     // Each limit by itself, in the words in which it is typed.
     let Limits { time, failures, rests, tries, hottest, pauses: _ } = limits;
     let word = |limits: Limits| limits.to_string();
     let mine = &mut order.limits;
-    compared.option("limit", &mut mine.time, time, None, |time| word(Limits { time: Some(*time), ..Limits::default() }));
-    compared.option("limit", &mut mine.failures, failures, None, |failures| word(Limits { failures: Some(*failures), ..Limits::default() }));
-    compared.option("limit", &mut mine.rests, rests, None, |rests| word(Limits { rests: Some(*rests), ..Limits::default() }));
-    compared.option("limit", &mut mine.tries, tries, None, |tries| word(Limits { tries: Some(*tries), ..Limits::default() }));
-    compared.option("limit", &mut mine.hottest, hottest, None, |hottest| word(Limits { hottest: Some(*hottest), ..Limits::default() }));
+    compared.option(&mut mine.time, time, None, |time| word(Limits { time: Some(*time), ..Limits::default() }));
+    compared.option(&mut mine.failures, failures, None, |failures| word(Limits { failures: Some(*failures), ..Limits::default() }));
+    compared.option(&mut mine.rests, rests, None, |rests| word(Limits { rests: Some(*rests), ..Limits::default() }));
+    compared.option(&mut mine.tries, tries, None, |tries| word(Limits { tries: Some(*tries), ..Limits::default() }));
+    compared.option(&mut mine.hottest, hottest, None, |hottest| word(Limits { hottest: Some(*hottest), ..Limits::default() }));
     let note = |code: &'static str, what: &str, all: Vec<String>| {
         (!all.is_empty()).then(|| Hazard::new(Level::Note, code, format!("{what}: {}", all.join("; "))))
     };

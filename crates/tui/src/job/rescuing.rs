@@ -160,7 +160,7 @@ fn ordered(rescue: &Rescue, sight: &RescueSight, width: usize) -> Vec<Line> {
     let then = if rescue.order.used.unwrap_or_default() { "what is in use; free space is left out" } else { "what is in use, then free space" };
     lines.push(field("then", then.into()));
     let limits = rescue.order.limits.to_string();
-    lines.push(field("limits", if limits.is_empty() { "none; it is held where a hundred reads in a row bring nothing".into() } else { limits }));
+    lines.push(field("limits", if limits.is_empty() { "none; pauses after 100 failed reads in a row".into() } else { limits }));
     lines.push(vec![]);
     lines
 }
