@@ -17,9 +17,9 @@ pub fn holds(path: &Path) -> Holds {
     if narrow { Holds::Units } else { Holds::Bytes }
 }
 
-/// Bytes that are free there for this user.
+/// Bytes that are free there for this user, where the system says it: some FUSE file systems say neither how large they are nor what is free.
 pub fn free(path: &Path) -> Option<u64> {
-    let info = rustix::fs::statvfs(nearest(path)).ok()?;
+    let info = rustix::fs::statvfs(nearest(path)).ok().filter(|info| info.f_blocks > 0)?;
     Some(info.f_bavail.saturating_mul(info.f_frsize))
 }
 
