@@ -37,6 +37,16 @@ pub fn plain_lines(text: &str) -> Cow<'_, str> {
     Cow::Owned(text.split('\n').map(plain).collect::<Vec<_>>().join("\n"))
 }
 
+/// A text in parts of at most `most` bytes, each cut where a character ends. `most` is 4 or more.
+pub fn parts(text: &str, most: usize) -> impl Iterator<Item = &str> {
+    let mut rest = text;
+    std::iter::from_fn(move || {
+        let (part, after) = rest.split_at(rest.floor_char_boundary(most));
+        rest = after;
+        (!part.is_empty()).then_some(part)
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

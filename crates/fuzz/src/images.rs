@@ -99,7 +99,7 @@ pub fn own(input: &[u8]) {
     read_image(&bytes, None);
 }
 
-/// Cut off somewhere as well: the pages are gone over from the front then.
+/// The image is cut off as well, so its records are read from the front.
 pub fn own_cut(input: &[u8]) {
     let Some(([a, b], input)) = input.split_first_chunk::<2>() else { return };
     let mut bytes = OURS.broken(input);

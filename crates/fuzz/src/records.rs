@@ -131,7 +131,7 @@ pub fn salvage_map(input: &[u8]) {
     let totals = loaded.map.totals();
     assert!(loaded.map.iter().all(|(range, _)| range.end <= loaded.map.size()));
     assert!(totals.saved <= loaded.map.size() && totals.lost <= loaded.map.size());
-    // Written anew it says the same.
+    // A map that is written and read again says the same.
     let again = dir.path().join("again");
     MapFile::write(&again, loaded.of.clone(), &loaded.map).expect("it is written");
     let read = file::load(&again).unwrap_or_else(|error| panic!("{error} of {:?}", loaded.of));

@@ -122,7 +122,7 @@ impl ImageOrder {
     fn take_place(&self, source: &Source, shown: There, passphrase: Option<&Passphrase>, bench: &Bench) -> Result<(), Refusal> {
         // What was looked at may have been mounted somewhere else since.
         refuse_on_source(&self.file, source, bench)?;
-        if self.there(source, passphrase, bench)? != shown {
+        if self.there(source, self.open_there(bench), bench)? != shown {
             return Err(Refusal::new("shown-changed", format!("{} came, or went, since it was looked at", self.file.display())));
         }
         if shown == There::GivenUp {
@@ -141,14 +141,20 @@ impl ImageOrder {
         Ok((bench.workshop.over(mended.clone()), Some(mended)))
     }
 
-    /// Takes over from an unfinished image of the drive what the order leaves open, and names it.
-    fn resumed(&mut self, source: &Source, bench: &Bench) -> Vec<Hazard> {
-        if self.restart || self.format.is_some() || self.file == Path::new("-") || std::fs::symlink_metadata(&self.file).is_err() {
-            return Vec::new();
+    /// Opens what has the image's name, if it may be an image of our own: with the workshop's passphrase where it does not open without.
+    fn open_there(&self, bench: &Bench) -> Option<std::io::Result<Image>> {
+        if self.format.is_some() || self.file == Path::new("-") || std::fs::symlink_metadata(&self.file).is_err() {
+            return None;
         }
+        let opened = Image::open(&self.file, None);
         let passphrase = bench.workshop.passphrase.as_deref().map(Passphrase::new);
-        let opened = Image::open(&self.file, None).or_else(|_| Image::open(&self.file, passphrase.as_ref()));
-        let Some(image) = opened.ok().filter(|image| !image.shown().whole && image.is_of(&source.key())) else { return Vec::new() };
+        Some(if opened.is_err() && passphrase.is_some() { Image::open(&self.file, passphrase.as_ref()) } else { opened })
+    }
+
+    /// Takes over from an unfinished image of the drive what the order leaves open, and names it.
+    fn resumed(&mut self, image: Option<&Image>, source: &Source) -> Vec<Hazard> {
+        let is_resumed = |image: &&Image| !self.restart && !image.shown().whole && image.is_of(&source.key());
+        let Some(image) = image.filter(is_resumed) else { return Vec::new() };
         let (begun, mut kept) = (image.shown(), Vec::new());
         // A drive that is there in part only is kept in part without being asked.
         if begun.sparing && !self.used && source.remark().is_none() {
@@ -163,7 +169,7 @@ impl ImageOrder {
             self.parent = Some(self.file.with_file_name(&name));
             kept.push(format!("as what changed since {name}"));
         }
-        let text = format!("resumed as it was begun: {}", kept.join("; "));
+        let text = format!("continues the unfinished image as it was begun: {}", kept.join("; "));
         if kept.is_empty() { Vec::new() } else { vec![Hazard::new(Level::Note, "options-resumed", text)] }
     }
 
@@ -174,7 +180,8 @@ impl ImageOrder {
     pub fn prepare(mut self, bench: &Bench, control: &Control) -> Result<ImageReady, Refusal> {
         let (source, mended) = self.open(bench)?;
         source.obey(control);
-        let resumed = self.resumed(&source, bench);
+        let image = self.open_there(bench);
+        let resumed = self.resumed(image.as_ref().and_then(|image| image.as_ref().ok()), &source);
         let passphrase = bench.workshop.passphrase.as_deref().filter(|_| self.locked).map(Passphrase::new);
         if self.locked && passphrase.is_none() {
             return Err(Refusal::new("no-passphrase", "a locked image needs a passphrase: name a file with it by --passphrase-file"));
@@ -185,7 +192,7 @@ impl ImageOrder {
             bench.keep_off(Vec::new(), &[RunDrive::source(&source)])?;
         } else {
             refuse_on_source(&self.file, &source, bench)?;
-            there = self.there(&source, passphrase.as_ref(), bench)?;
+            there = self.there(&source, image, bench)?;
             if let Some((first, _)) = badger_drive::split::place_of(&self.file).filter(|_| self.format == Some(Format::Raw)) {
                 let text = format!("{} would become a piece of the drive in pieces {}: take another name", self.file.display(), first.display());
                 return Err(Refusal::new("part-of-split", text));
@@ -218,17 +225,14 @@ impl ImageOrder {
         Ok(ImageReady { order: self, source, looked, needed, sparing, there, passphrase, mended, witness, estimate, free, hazards })
     }
 
-    /// What has the image's name; nothing of it is touched.
-    fn there(&self, source: &Source, passphrase: Option<&Passphrase>, bench: &Bench) -> Result<There, Refusal> {
-        if std::fs::symlink_metadata(&self.file).is_err() {
-            return Ok(There::Nothing);
-        }
+    /// What has the image's name, which was opened if it may be an image; nothing of it is touched.
+    fn there(&self, source: &Source, image: Option<std::io::Result<Image>>, bench: &Bench) -> Result<There, Refusal> {
         let shown = self.file.display();
-        if self.format.is_some() {
-            return Err(Refusal::new("image-exists", format!("{shown} is there already: take another name")));
-        }
         let there = |what: &str| Refusal::new("image-exists", format!("{shown} {what}: take another name"));
-        let image = Image::open(&self.file, passphrase).map_err(|error| there(&format!("is there already ({error})")))?;
+        let Some(image) = image else {
+            return if std::fs::symlink_metadata(&self.file).is_err() { Ok(There::Nothing) } else { Err(there("is there already")) };
+        };
+        let image = image.map_err(|error| there(&format!("is there already ({error})")))?;
         let shown_of_it = image.shown();
         if shown_of_it.whole {
             let is_as_asked =

@@ -3,6 +3,7 @@
 
 use crate::map::{Map, State};
 use badger_drive::keep;
+use badger_drive::text::parts;
 use std::ffi::OsString;
 use std::fmt::Write as _;
 use std::fs::File;
@@ -132,25 +133,17 @@ fn path_of(text: String) -> PathBuf {
 /// What lines of options begin with.
 const OPTIONS: &str = "options ";
 
-/// A text in parts that a line can hold.
-fn parts(text: &str) -> impl Iterator<Item = &str> {
-    let mut rest = text;
-    std::iter::from_fn(move || {
-        let (part, after) = rest.split_at(rest.floor_char_boundary(PART));
-        rest = after;
-        (!part.is_empty()).then_some(part)
-    })
-}
-
 fn head(of: &Of) -> String {
     let quoted = |text: &str| text.replace(|c: char| c.is_control(), " ");
+    // A reader would not take more: the options count as not named then.
+    let options = Some(quoted(&of.options)).filter(|options| options.len() <= MOST_OPTIONS).unwrap_or_default();
     let at = told_path(&of.path);
     let named = [("model", &of.model), ("serial", &of.serial), ("source", &of.source), ("target", &of.target), ("at", &at), ("node", &of.node)];
     let named = named.into_iter().map(|(word, text)| format!("{word} {}", quoted(text)));
     std::iter::once(MAGIC.to_string())
         .chain(named)
         .chain([format!("size {} {}", of.size, of.sector), format!("job {}", of.job), format!("since {}", quoted(&of.since))])
-        .chain(parts(&quoted(&of.options)).map(|part| format!("{OPTIONS}{part}")))
+        .chain(parts(&options, PART).map(|part| format!("{OPTIONS}{part}")))
         .map(|text| line(&text))
         .collect()
 }

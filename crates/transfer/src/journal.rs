@@ -5,6 +5,7 @@
 
 use crate::tally::{Note, Tally};
 use crate::tree::{self, Hash, LEAF};
+use badger_drive::text::parts;
 use badger_drive::{Standing, Witness};
 use badger_drive::{keep, witness};
 use badger_layout::Plan;
@@ -302,16 +303,6 @@ fn forget_unmarked(leaves: &File, past: &Tally) -> io::Result<()> {
     leaves.sync_data()
 }
 
-/// Cuts a text where it may be cut.
-fn parts(text: &str) -> impl Iterator<Item = &str> {
-    let mut rest = text;
-    std::iter::from_fn(move || {
-        let (part, after) = rest.split_at(rest.floor_char_boundary(PART));
-        rest = after;
-        (!part.is_empty()).then_some(part)
-    })
-}
-
 impl Journal {
     /// Looks at the unfinished runs between two drives, the newest first. Drives that say the same of themselves have
     /// several.
@@ -398,7 +389,7 @@ impl Journal {
         };
         let file = keep::replace(&paths[0], &|_| false, |file| {
             file.write_all(MAGIC)?;
-            append(file, std::iter::once(begin).chain(parts(&text).map(|part| Record::Plan { text: part.into() })))
+            append(file, std::iter::once(begin).chain(parts(&text, PART).map(|part| Record::Plan { text: part.into() })))
         })?;
         Ok(Self { file, leaves, plan, job: job.into(), options: options.into(), past: Tally::default(), source: source.clone(), paths })
     }

@@ -3,8 +3,10 @@
 
 use super::record::{HEADER, Header};
 use badger_drive::keep;
+use std::ffi::OsStr;
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write};
+use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
@@ -67,6 +69,8 @@ struct Part {
     file: Option<File>,
     /// Bytes that are there.
     there: u64,
+    /// Where what can be read without a gap from its start on ends.
+    reach: u64,
 }
 
 /// The volumes of an image, open for reading. One that is missing, or has another length than it had, costs what was in it.
@@ -83,13 +87,19 @@ fn head_of(file: &File) -> Option<(Header, u64)> {
     Some((Header { number: 0, ..head }, head.number))
 }
 
-/// The highest number of a file with the name of a volume behind number `from`.
-fn last_named(first: &Path, from: usize) -> usize {
+/// The numbers of files with the name of a further volume, in order.
+fn named(first: &Path) -> Vec<usize> {
     let dir = first.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let names = std::fs::read_dir(dir).into_iter().flatten().flatten().map(|entry| entry.file_name());
-    let named: std::collections::HashSet<_> = names.collect();
-    let is_there = |number: &usize| volume(first, *number).file_name().is_some_and(|name| named.contains(name));
-    (from..=MOST).rev().find(is_there).unwrap_or(from)
+    let (stem, extension) = (first.file_stem().unwrap_or_default(), first.extension().unwrap_or_default());
+    let number = |name: &OsStr| {
+        let digits = name.as_bytes().strip_prefix(stem.as_bytes())?.strip_prefix(b".")?.strip_suffix(extension.as_bytes())?.strip_suffix(b".")?;
+        let number = std::str::from_utf8(digits).ok()?.parse().ok()?;
+        (number <= MOST && volume(first, number).file_name() == Some(name)).then_some(number)
+    };
+    let entries = std::fs::read_dir(dir).into_iter().flatten().flatten();
+    let mut numbers: Vec<usize> = entries.filter_map(|entry| number(&entry.file_name())).collect();
+    numbers.sort_unstable();
+    numbers
 }
 
 impl Volumes {
@@ -100,23 +110,27 @@ impl Volumes {
     pub fn open(first: &Path) -> io::Result<Self> {
         let file = File::open(first)?;
         let (own, len) = (head_of(&file).map(|(head, _)| head), file.metadata()?.len());
-        let mut parts = vec![Part { number: 1, start: 0, len, there: len, file: Some(file) }];
-        let (mut number, mut last) = (2, None);
-        while number <= last.unwrap_or(MOST) {
+        let mut parts = vec![Part { number: 1, start: 0, len, there: len, reach: 0, file: Some(file) }];
+        let (mut next, mut listed) = (2, None);
+        while next <= MOST {
+            // Behind a gap only such volumes count as say themselves where they begin.
+            let number = if volume(first, next).is_file() {
+                next
+            } else {
+                let numbers: &Vec<usize> = listed.get_or_insert_with(|| named(first));
+                match numbers.iter().copied().find(|number| *number > next) {
+                    Some(number) => number,
+                    None => break,
+                }
+            };
+            next = number + 1;
             let path = volume(first, number);
             if !path.is_file() {
-                // Behind a gap only such count as say themselves where they begin.
-                last.get_or_insert_with(|| last_named(first, number));
-                number += 1;
                 continue;
             }
             let file = File::open(path)?;
             // A file with the name of a volume that begins otherwise belongs to another image.
-            let Some(at) = head_of(&file).filter(|(head, _)| Some(*head) == own).map(|(_, at)| at) else {
-                last.get_or_insert_with(|| last_named(first, number));
-                number += 1;
-                continue;
-            };
+            let Some((_, at)) = head_of(&file).filter(|(head, _)| Some(*head) == own) else { continue };
             let before = parts.last_mut().expect("the first one is there");
             let (follows, end) = (before.number + 1 == number, before.start + before.there);
             let start = match at {
@@ -125,17 +139,20 @@ impl Volumes {
                 at if at <= before.start || at > 1 << 60 => break,
                 at => at,
             };
-            if follows {
+            if follows || start <= end {
                 before.len = start - before.start;
-            } else if start > end {
-                let missing = before.number + 1;
-                parts.push(Part { number: missing, start: end, len: start - end, there: 0, file: None });
             } else {
-                before.len = start - before.start;
+                let number = before.number + 1;
+                parts.push(Part { number, start: end, len: start - end, there: 0, reach: 0, file: None });
             }
             let there = file.metadata()?.len();
-            parts.push(Part { number, start, len: there, there, file: Some(file) });
-            number += 1;
+            parts.push(Part { number, start, len: there, there, reach: 0, file: Some(file) });
+        }
+        let mut reach = 0;
+        for part in parts.iter_mut().rev() {
+            let end = part.start + part.there.min(part.len);
+            part.reach = if part.there >= part.len { reach.max(end) } else { end };
+            reach = part.reach;
         }
         let len = parts.last().map_or(0, |part| part.start + part.len);
         Ok(Self { parts, len })
@@ -158,10 +175,14 @@ impl Volumes {
 
     /// What is wrong with the volumes themselves: where it begins in the stream, and in words.
     pub fn problems(&self) -> Vec<(u64, String)> {
-        let told = self.parts.iter().filter_map(|part| {
+        let told = self.parts.iter().enumerate().filter_map(|(index, part)| {
             let number = part.number;
             match () {
-                () if part.file.is_none() => Some((part.start, format!("volume {number} is missing, or more than that: {} bytes", part.len))),
+                () if part.file.is_none() => {
+                    let last = self.parts.get(index + 1).map_or(number, |next| next.number - 1);
+                    let which = if last > number { format!("volume {number} to volume {last} are") } else { format!("volume {number} is") };
+                    Some((part.start, format!("{which} missing: {} bytes", part.len)))
+                }
                 () if part.there < part.len => {
                     Some((part.start + part.there, format!("volume {number} lacks {} bytes at its end", part.len - part.there)))
                 }
@@ -177,25 +198,10 @@ impl Volumes {
         self.parts.get(number)
     }
 
-    /// Where what can be read from `at` on ends; where the next that can be read begins, as an error.
+    /// Where what can be read without a gap from `at` on ends; where the next volume begins, as an error.
     pub(super) fn readable(&self, at: u64) -> Result<u64, u64> {
-        let Some(part) = self.part(at) else { return Err(self.len) };
-        let end = part.start + part.there.min(part.len);
-        if at >= end {
-            return Err(part.start + part.len);
-        }
-        let whole = |part: &Part| part.there >= part.len && part.file.is_some();
-        let behind = self.parts.iter().filter(|other| other.start > part.start);
-        let mut end = end;
-        if whole(part) {
-            for other in behind {
-                end = other.start + other.there.min(other.len);
-                if !whole(other) {
-                    break;
-                }
-            }
-        }
-        Ok(end)
+        let part = self.part(at).ok_or(self.len)?;
+        if at < part.start + part.there.min(part.len) { Ok(part.reach) } else { Err(part.start + part.len) }
     }
 
     /// Fills `buf` from a place of the stream on.

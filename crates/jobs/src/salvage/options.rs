@@ -4,7 +4,6 @@ use super::{Fill, SalvageOrder};
 use badger_inspect::{Hazard, Level};
 use badger_salvage::limits::Limits;
 use serde::{Deserialize, Serialize};
-use std::fmt::Debug;
 
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 #[serde(default)]
@@ -48,7 +47,7 @@ impl Compared {
 /// Takes over from the map what an order leaves open; names what is taken over, and what the order says otherwise.
 pub(super) fn resumed(order: &mut SalvageOrder, text: &str) -> Vec<Hazard> {
     let Ok(Options { first, used, limits, fill }) = serde_json::from_str::<Options>(text) else {
-        let text = "the map does not say with which options it was begun: they are as they are given now";
+        let text = "the map does not name the options of the earlier run; those given now are used";
         return vec![Hazard::new(Level::Note, "options-unknown", text)];
     };
     let mut compared = Compared::default();
@@ -70,6 +69,6 @@ pub(super) fn resumed(order: &mut SalvageOrder, text: &str) -> Vec<Hazard> {
     let note = |code: &'static str, what: &str, all: Vec<String>| {
         (!all.is_empty()).then(|| Hazard::new(Level::Note, code, format!("{what}: {}", all.join("; "))))
     };
-    let kept = note("options-resumed", "resumed with the options it was begun with", compared.kept);
-    kept.into_iter().chain(note("options-differ", "resumed with other options than before", compared.differ)).collect()
+    let kept = note("options-resumed", "uses the options of the earlier run", compared.kept);
+    kept.into_iter().chain(note("options-differ", "these options differ from the earlier run", compared.differ)).collect()
 }

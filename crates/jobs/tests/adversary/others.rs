@@ -31,8 +31,8 @@ impl Situation {
         if self.dice.one_in(2) { 1 + self.dice.below(6) } else { u64::MAX }
     }
 
-    /// Gives a name to a storage: a link, a hard link, or nothing. Whether it leads to one now.
-    fn misled(&mut self, path: &Path) -> bool {
+    /// Makes a name lead to a storage: a link or a hard link.
+    fn mislead(&mut self, path: &Path) {
         let name = self.dice.of(&NAMES);
         let image = self.source(name);
         let _ = fs::remove_file(path);
@@ -41,14 +41,13 @@ impl Situation {
             _ => fs::hard_link(&image, path).unwrap(),
         }
         self.tell(format!("{} leads to {}", path.display(), image.display()));
-        true
     }
 
     /// Changes a byte of a file of ours, cuts it off, or puts zeroes behind it.
     fn tampered(&mut self, path: &Path) {
         let Ok(file) = File::options().read(true).write(true).open(path) else { return };
         let len = file.metadata().unwrap().len();
-        if len == 0 || self.is_storage(path) {
+        if len == 0 || self.behind(path).is_some() {
             return;
         }
         let at = self.dice.below(len);
@@ -64,11 +63,6 @@ impl Situation {
         self.tell(format!("somebody changes {} at {at} of {len}", path.display()));
     }
 
-    fn is_storage(&self, path: &Path) -> bool {
-        let node = |path: &Path| fs::metadata(path).map(|meta| (meta.dev(), meta.ino())).ok();
-        NAMES.into_iter().any(|name| node(path) == node(&self.image(name)))
-    }
-
     fn refused(&mut self, what: &str, refusal: &badger_drive::Refusal) {
         self.tell(format!("{what} refused: {} ({})", refusal.code, refusal.text));
         self.count(&format!("{what} refused {}", refusal.code));
@@ -81,7 +75,7 @@ impl Situation {
         let side = self.shop.path(self.dice.of(&["kept.zbi.new", ".kept.zbi.new", "kept.zbi.001", "kept.002.zbi", "kept.zbi.part"]));
         if self.dice.one_in(6) {
             let path = if self.dice.one_in(2) { file.clone() } else { side };
-            self.misled(&path);
+            self.mislead(&path);
         }
         let order = ImageOrder {
             source: from.clone(),
@@ -138,7 +132,7 @@ impl Situation {
             let which = self.dice.below(volumes.len() as u64) as usize;
             match self.dice.below(6) {
                 0 => _ = fs::remove_file(&volumes[which]),
-                1 if volumes.len() > 1 && !self.is_storage(&volumes[1]) => _ = fs::copy(&volumes[0], &volumes[1]),
+                1 if volumes.len() > 1 && self.behind(&volumes[1]).is_none() => _ = fs::copy(&volumes[0], &volumes[1]),
                 _ => self.tampered(&volumes[which]),
             }
         }
@@ -190,8 +184,8 @@ impl Situation {
         };
         if self.dice.one_in(5) {
             let path = self.dice.of(&[&map, &sides[1], &hidden, &onto]).clone();
-            if !self.is_storage(&path) && !path.to_string_lossy().ends_with(".drive.toml") {
-                self.misled(&path);
+            if self.behind(&path).is_none() {
+                self.mislead(&path);
             }
         }
         let order = SalvageOrder { source: from.clone(), target: onto.clone(), map: map.clone(), ..SalvageOrder::default() };
@@ -237,7 +231,7 @@ impl Situation {
                 0 => self.meddle(source, target),
                 1 => self.tampered(&map),
                 2 => self.tampered(&sides[1]),
-                3 if !self.is_storage(&sides[1]) => _ = self.misled(&sides[1].clone()),
+                3 if self.behind(&sides[1]).is_none() => self.mislead(&sides[1]),
                 _ => {}
             }
         }
@@ -254,7 +248,7 @@ impl Situation {
         if self.dice.one_in(5) {
             fs::create_dir_all(into.join("sheets")).unwrap();
             let name = self.dice.of(&["sheets/1.csv", ".badger-fetch", "fetched.sha256", "sheets/2.csv"]);
-            self.misled(&into.join(name));
+            self.mislead(&into.join(name));
         }
         self.tell("files are fetched");
         for _ in 0..3 {
@@ -290,7 +284,7 @@ impl Situation {
             let room = into.join(".badger-fetch");
             match self.dice.below(6) {
                 0 => self.tampered(&room.join("journal")),
-                1 if room.join("journal").exists() => _ = self.misled(&room.join("journal")),
+                1 if room.join("journal").exists() => self.mislead(&room.join("journal")),
                 2 => {
                     let which = self.dice.below(4) as usize;
                     files[which].1 = super::grain(files[which].1.len(), self.dice.below(1 << 40));
