@@ -434,9 +434,10 @@ fn a_pipe_still_takes_an_image() {
 #[rstest]
 #[case::settings("config", &["drives", "--config", "P"])]
 #[case::map("map-damaged", &["salvage", "S", "T", "--map", "P"])]
+#[case::image("image-exists", &["image", "S", "P"])]
 fn a_pipe_is_not_waited_for(#[case] code: &str, #[case] args: &[&str]) {
     let place = Place::new();
-    let (source, pipe) = (place.noise("weir.img", MIB, 3), place.path("pipe"));
+    let (source, pipe) = (place.noise("weir.img", MIB, 3), place.path("pipe.zbi"));
     tool(&["mkfifo", path(&pipe)]);
     let target = place.path("out.img");
     let args: Vec<&str> = args

@@ -108,7 +108,8 @@ impl Volumes {
     /// # Errors
     /// What the system says.
     pub fn open(first: &Path) -> io::Result<Self> {
-        let file = File::open(first)?;
+        // A pipe with the name of an image is not waited for.
+        let file = keep::open_to_read(first)?;
         let (own, len) = (head_of(&file).map(|(head, _)| head), file.metadata()?.len());
         let mut parts = vec![Part { number: 1, start: 0, len, there: len, reach: 0, file: Some(file) }];
         let (mut next, mut listed) = (2, None);
@@ -128,7 +129,7 @@ impl Volumes {
             if !path.is_file() {
                 continue;
             }
-            let file = File::open(path)?;
+            let file = keep::open_to_read(&path)?;
             // A file with the name of a volume that begins otherwise belongs to another image.
             let Some((_, at)) = head_of(&file).filter(|(head, _)| Some(*head) == own) else { continue };
             let before = parts.last_mut().expect("the first one is there");
