@@ -1,7 +1,7 @@
-//! Kills at every flush, rename, removal and change of length of every engine: the same command comes to the right end, and until then nothing
+//! Kills and losses of power at every flush, rename, removal and change of length of every engine: the same command comes to the right end, and until then nothing
 //! says that it did.
 
-use crate::support::{MIB, Place, killed_at, path, text, tool};
+use crate::support::{Loss, MIB, Place, killed_at, path, power_lost_at, text, tool};
 use rstest::rstest;
 use serde_json::Value;
 use std::fs;
@@ -22,6 +22,34 @@ struct Engine {
 impl Engine {
     fn args(&self, place: &Place) -> Vec<String> {
         self.args.iter().map(|arg| arg.strip_prefix('@').map_or_else(|| (*arg).to_string(), |name| path(&place.path(name)).to_string())).collect()
+    }
+
+    /// Takes the power away at every `step`th call, once more from the run after it, and lets the third one come to its end.
+    fn without_power_at_every(&self, loss: &Loss, step: u64) {
+        let fresh = || {
+            let place = Place::new();
+            (self.make)(&place);
+            place
+        };
+        let place = fresh();
+        let args = self.args(&place);
+        let (_, count) = killed_at(&place, "flush", 0, &args.iter().map(String::as_str).collect::<Vec<_>>());
+        assert!(count > 10, "{count}");
+        for at in (1..=count).step_by(step as usize) {
+            let place = fresh();
+            let args = self.args(&place);
+            let args: Vec<&str> = args.iter().map(String::as_str).collect();
+            let mut may_be_over = false;
+            for at in [at, 1 + at * 7 % count] {
+                let came_so_far = power_lost_at(&place, loss, at, &args);
+                (self.left)(&place);
+                let jobs = place.run(&["jobs"]).1;
+                may_be_over |= !came_so_far || jobs.contains("proved") || jobs.contains("incomplete");
+            }
+            let (code, report) = place.json(&args);
+            eprintln!("{loss:?} {at} of {count}: {code} {} {}", report["outcome"], report["code"]);
+            (self.ended)(&place, code, &report, may_be_over);
+        }
     }
 
     /// Kills at every `step`th call, the run after it once more somewhere, and lets the third one come to its end.
@@ -107,8 +135,10 @@ const IMAGE: Engine = Engine {
             Some("image-exists") => assert!(may_be_over, "{report}"),
             _ => assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}"),
         }
-        assert_eq!(place.run(&["verify", path(&image)]).0, 0);
-        assert_eq!(place.run(&["verify", path(&drive), path(&image)]).0, 0);
+        for pair in [&[path(&image)][..], &[path(&drive), path(&image)]] {
+            let (code, verified) = place.json(&[&["verify"], pair].concat());
+            assert_eq!(code, 0, "{verified} {report}");
+        }
         assert!(!place.run(&["jobs"]).1.contains("unfinished"));
     },
 };
@@ -182,8 +212,8 @@ const FETCH: Engine = Engine {
         assert!(same.status.success(), "{}", text(&same.stdout));
         let listed = Command::new("sha256sum").args(["-c", "--quiet", "fetched.sha256"]).current_dir(place.path("out")).status().unwrap();
         assert!(listed.success());
-        let rooms = fs::read_dir(place.path("out")).unwrap().flatten().filter(|entry| entry.file_name().to_string_lossy().starts_with(".badger"));
-        assert_eq!(rooms.count(), 0, "nothing of the copy's own is left");
+        let left = Command::new("find").arg(place.path("out")).args(["-name", ".badger*", "-ls"]).output().unwrap();
+        assert_eq!(text(&left.stdout), "", "nothing of the copy's own is left");
     },
 };
 
@@ -199,4 +229,13 @@ const FETCH: Engine = Engine {
 #[case::fetch_between_writes(&FETCH, "write", 3)]
 fn killed_anywhere_it_comes_to_the_right_end(#[case] engine: &Engine, #[case] kind: &str, #[case] step: u64) {
     engine.at_every(kind, step);
+}
+
+#[rstest]
+fn without_power_it_comes_to_the_right_end(
+    #[values(&CLONE, &CLONE_IN_USE, &IMAGE, &SALVAGE, &FETCH)] engine: &Engine,
+    #[values(Loss { names: true, some: false }, Loss { names: true, some: true }, Loss { names: false, some: false }, Loss { names: false, some: true })]
+    loss: Loss,
+) {
+    engine.without_power_at_every(&loss, 3);
 }

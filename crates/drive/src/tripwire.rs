@@ -158,7 +158,10 @@ fn search(target: &dyn WriteMedium, release: &Release) -> Result<Seen, Refusal> 
     marked.chunks_mut(512).for_each(|sector| sector[..32].copy_from_slice(&token));
     let mut laid: Vec<(u64, Buffer)> = Vec::new();
     let mut next = 0;
-    for (start, len) in release.overwritten {
+    // A run may write the start of a drive last.
+    let mut overwritten = release.overwritten.to_vec();
+    overwritten.sort_unstable();
+    for (start, len) in overwritten {
         let mut at = start.next_multiple_of(MARK).max(next);
         while at + MARK <= start + len && laid.len() < 2 * MARKS as usize {
             let mut held = Buffer::new(MARK as usize);
@@ -367,6 +370,18 @@ mod tests {
     #[case::old_bytes_never_arrive(false, vec![], 3..99_999, "target-unusable")]
     fn unknown_is_not_apart(#[case] shared: bool, #[case] bad: Vec<u64>, #[case] failing: Range<usize>, #[case] expected: &str) {
         assert_eq!(told(shared, &bad, failing, false), expected);
+    }
+
+    /// A run may write the start of a drive last, and a window may begin at any byte.
+    #[rstest]
+    fn a_window_is_found_wherever_it_begins_and_whatever_is_written_first(#[values(1, 305, 124_209, 1 << 20, 2_000_001)] from: usize) {
+        let below = storage(1);
+        let target = Window::over(&below, 0, SIZE);
+        let source = Source::detached(Arc::new(Window::over(&below, from, 1 << 20)));
+        let overwritten = [(7 << 20, 1 << 20), (0, 7 << 20)];
+        let release = Release { source: &source, needed: 0, tail: "", overwritten: &overwritten, shifts: &[] };
+        let refusal = lay(&target, &release, Layers { veiled: false, hidden: true, trusted: false }).unwrap_err();
+        assert_eq!(refusal.code, "same-storage", "{}", refusal.text);
     }
 
     #[test]

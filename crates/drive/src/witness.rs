@@ -34,7 +34,11 @@ pub fn boot() -> String {
 pub fn since(then: &Standing, boot: &str, now: &Standing) -> Since {
     let counts_on = boot == self::boot() && then.sequence.is_some() && then.sequence == now.sequence;
     let kept = |of: &Standing| Standing { written: of.written.filter(|_| counts_on), changed: of.changed, ..Standing::default() };
-    kept(now).since(&kept(then))
+    match (kept(now).since(&kept(then)), then.node, now.node) {
+        // Two files can have one time. Device numbers mean nothing under another start, inodes do.
+        (Since::Same, Some((_, then)), Some((_, now))) if then != now => Since::Unseen,
+        (since, ..) => since,
+    }
 }
 
 impl Witness {

@@ -382,6 +382,38 @@ fn what_was_stopped_is_gone_on_with(#[case] split: Option<u64>, #[case] locked: 
     assert!(make(&drive, &image, order(true), &Control::new(), &|_| {}).is_err(), "it is whole");
 }
 
+/// A loss of power keeps what was written in any order: a page may be there without the chunks that it tells of.
+#[rstest]
+#[case::before_the_first_page(0, false)]
+#[case::payload(1, false)]
+#[case::header(1, true)]
+fn what_a_loss_of_power_tore_is_read_again(#[case] group: u64, #[case] header: bool) {
+    let place = Place::new();
+    let bytes = content(4 * SIZE, 89);
+    let (drive, image) = (place.raw(&bytes), place.path("weir.zbi"));
+    let (control, done) = (Control::new(), Mutex::new(0));
+    let stop = |event: &Event| {
+        if let Event::Moved { len, .. } = event {
+            let mut done = done.lock().unwrap();
+            *done += len;
+            if *done > 200 << 20 {
+                control.stop();
+            }
+        }
+    };
+    assert_eq!(make(&drive, &image, Order::default(), &control, &stop).unwrap().outcome, Outcome::Interrupted);
+    let mut there = fs::read(&image).unwrap();
+    let number = |at: usize| u64::from_le_bytes(there[at + 8..at + 16].try_into().unwrap());
+    let is_chunk = |at: &usize| there[at + 4] == 2 && number(*at) >= group * GROUP;
+    let chunk = records(&there).into_iter().find(is_chunk).unwrap();
+    there[if header { chunk..chunk + 64 } else { chunk + 64..chunk + 128 }].fill(0);
+    fs::write(&image, &there).unwrap();
+    let made = make(&drive, &image, Order { resume: true, ..Order::default() }, &Control::new(), &|_| {}).unwrap();
+    assert_eq!(made.outcome, Outcome::Proved);
+    let opened = Image::open(Path::new(&image), None).unwrap();
+    assert!(opened.shown().whole && opened.verify(&mut |_| true).is_empty() && read_all(&opened) == bytes);
+}
+
 /// What an earlier part of it lost is lost of the whole; and it is gone on with only as it was begun.
 #[test]
 fn what_was_begun_is_not_forgotten() {

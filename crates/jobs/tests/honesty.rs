@@ -127,6 +127,43 @@ fn a_resumed_salvage_is_the_same_job() {
     assert_eq!((ready.order.used, ready.order.limits.tries), (Some(false), Some(9)), "the latest run's options are kept");
 }
 
+/// Zeroes behind the list of pieces, or over its records: then another drive must not be taken for the one that was read.
+#[rstest]
+#[case::behind_it(false)]
+#[case::over_its_records(true)]
+fn a_list_of_pieces_without_sound_records_vouches_for_nothing(#[case] over: bool) {
+    let shop = Shop::new();
+    let (from, _) = pair(&shop);
+    let order = SalvageOrder { source: from, target: shop.path("out.img"), map: shop.path("out.map"), ..SalvageOrder::default() };
+    let (control, left) = (Control::new(), AtomicU64::new(1));
+    let watch = |event: &Event| {
+        if matches!(event, Event::Moved { .. }) && left.fetch_sub(1, Ordering::SeqCst) == 1 {
+            control.stop();
+        }
+    };
+    let begun = order.clone().prepare(&shop.bench).unwrap().run(&shop.bench, "", &Seat::default(), &control, &watch).unwrap();
+    assert_eq!(begun.report.outcome, Outcome::Interrupted);
+    let list = fs::OpenOptions::new().write(true).open(shop.path("out.map.pieces")).unwrap();
+    let len = list.metadata().unwrap().len();
+    if over {
+        list.write_all_at(&vec![0; len as usize - 52], 52).unwrap();
+    } else {
+        // Far more of them than samples are taken.
+        list.set_len(len + 52 * 4000).unwrap();
+        fs::write(shop.path("from.img"), noise(shop.content("from").len(), 77)).unwrap();
+    }
+    let ready = order.prepare(&shop.bench).unwrap();
+    let tail = ready.candidate.tail();
+    match ready.run(&shop.bench, &tail, &Seat::default(), &Control::new(), &Silent) {
+        Err(refusal) => assert!(!over && refusal.code == "source-changed", "{}", refusal.text),
+        Ok(done) => {
+            let said: Vec<_> = done.report.proof.iter().map(|line| (line.what.as_str(), line.result, line.text.as_str())).collect();
+            assert!(over && done.report.outcome == Outcome::Finished, "{:?} {said:?}", done.report.outcome);
+            assert!(said.iter().any(|(what, result, text)| *what == "source" && *result == Verdict::NotChecked && text.contains("no sound record")));
+        }
+    }
+}
+
 #[test]
 fn a_resumed_image_is_the_same_job() {
     let mut shop = Shop::new();

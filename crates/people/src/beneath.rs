@@ -85,6 +85,11 @@ impl Beneath {
         Ok(rustix::fs::unlinkat(&*dir, name, AtFlags::empty())?)
     }
 
+    /// Returns once the names in a directory would survive a loss of power.
+    pub fn keep(&self, dir: &Path) -> io::Result<()> {
+        Ok(rustix::fs::fsync(&*self.dir(dir)?)?)
+    }
+
     /// Takes a directory of ours away with the files right in it and in its directories.
     pub fn remove_dir(&self, path: &Path) -> io::Result<()> {
         for name in self.names(path)? {

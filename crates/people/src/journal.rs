@@ -337,6 +337,12 @@ impl Journal {
         said.iter().try_for_each(|line| list.write_all(format!("{}\n", plain(line)).as_bytes()))?;
         list.sync_all()?;
         let (manifest, list) = self.name(beneath, taken, (count > 0).then_some(part), (!said.is_empty()).then_some(list_part))?;
+        // A room without its journal is nobody's: the journal goes last, and only when the rest is gone for good.
+        for name in beneath.names(&self.room)?.into_iter().filter(|name| name != JOURNAL) {
+            let path = self.room.join(name);
+            if path == self.parts() { beneath.remove_dir(&path)? } else { beneath.remove(&path)? }
+        }
+        beneath.keep(&self.room)?;
         drop(self.file);
         beneath.remove_dir(&self.room)?;
         rustix::fs::fsync(beneath.root())?;

@@ -45,8 +45,13 @@ fn target(path: &Path, loaded: &Loaded) -> io::Result<Source> {
     };
     let target = Workshop::default().source(there.ok_or_else(missing)?).map_err(|refusal| io::Error::other(refusal.text))?;
     // Another thing of the same name must not be taken for what was saved.
+    let is_empty = loaded.map.totals().saved == 0;
     match pieces::sample(path, &loaded.map, &target, pieces::SAMPLES) {
-        Ok(sampled) if sampled.differ + sampled.unread == 0 && target.geometry().size_bytes >= loaded.of.size => Ok(target),
+        Ok(sampled) if target.geometry().size_bytes >= loaded.of.size && (is_empty || sampled.is_equal()) => Ok(target),
+        Ok(sampled) if sampled == pieces::Sampled::default() => {
+            let text = format!("whether {} holds what the map says cannot be compared: the list beside the map has no sound record", last.display());
+            Err(io::Error::new(io::ErrorKind::InvalidData, text))
+        }
         Ok(_) => Err(io::Error::new(io::ErrorKind::InvalidData, format!("{} does not hold what the map says was saved on it", last.display()))),
         Err(error) => Err(error),
     }

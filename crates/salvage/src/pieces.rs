@@ -186,7 +186,15 @@ pub struct Sampled {
     pub unread: u64,
 }
 
-/// Compares `most` of the pieces, spread over all, with what a drive holds: the target, or the one that it came from.
+impl Sampled {
+    /// Whether something was compared, and all of it is equal.
+    pub fn is_equal(&self) -> bool {
+        self.equal > 0 && self.differ + self.unread == 0
+    }
+}
+
+/// Compares `most` of the pieces, spread over all, with what a drive holds: the target, or the one that it came from. Records that are torn
+/// count for nothing: the next sound one is taken.
 ///
 /// # Errors
 /// The system, where the list cannot be read.
@@ -195,18 +203,23 @@ pub fn sample(map_path: &Path, map: &Map, drive: &Source, most: u64) -> io::Resu
     let count = (file.metadata()?.len() / RECORD as u64).saturating_sub(1);
     let mut out = Sampled::default();
     let mut buffer = Buffer::new(MOST as usize);
-    for turn in 0..most.min(count) {
-        let mut record = [0; RECORD];
+    let turns = most.min(count);
+    for turn in 0..turns {
+        let (from, to) = (count * turn / turns, count * (turn + 1) / turns);
         // Whoever writes to the drive behind our back does not know where will be looked.
-        let step = count / most.min(count);
-        let number = turn * step + badger_drive::random_below(step);
-        file.read_exact_at(&mut record, (1 + number) * RECORD as u64)?;
-        let Some((range, hash)) = piece(&record).filter(|(range, _)| map.is_saved(range.clone())) else { continue };
-        let bytes = &mut buffer[..(range.end - range.start) as usize];
-        match drive.read_at(range.start, bytes) {
-            Err(_) => out.unread += 1,
-            Ok(()) if blake3::hash(bytes).as_bytes() == hash => out.equal += 1,
-            Ok(()) => out.differ += 1,
+        let first = badger_drive::random_below(to - from);
+        let mut record = [0; RECORD];
+        for step in 0..to - from {
+            let number = from + (first + step) % (to - from);
+            file.read_exact_at(&mut record, (1 + number) * RECORD as u64)?;
+            let Some((range, hash)) = piece(&record).filter(|(range, _)| map.is_saved(range.clone())) else { continue };
+            let bytes = &mut buffer[..(range.end - range.start) as usize];
+            match drive.read_at(range.start, bytes) {
+                Err(_) => out.unread += 1,
+                Ok(()) if blake3::hash(bytes).as_bytes() == hash => out.equal += 1,
+                Ok(()) => out.differ += 1,
+            }
+            break;
         }
     }
     Ok(out)

@@ -8,6 +8,7 @@ pub mod listening;
 use serde_json::Value;
 use std::collections::HashSet;
 use std::fs::{self, File};
+use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::sync::OnceLock;
@@ -146,6 +147,122 @@ pub fn killed_at(place: &Place, kind: &str, at: u64, args: &[&str]) -> (bool, u6
     traced.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
     let code = traced.output().unwrap().status.code();
     (code == Some(137), fs::read_to_string(&count).unwrap().trim().parse().unwrap())
+}
+
+/// Runs a command until its `at`th flush, and takes from the disk what was not flushed before it. Whether it
+/// came so far.
+pub fn power_lost_at(place: &Place, kind: &Loss, at: u64, args: &[&str]) -> bool {
+    let durable = tempfile::tempdir().unwrap();
+    let (count, command) = (durable.path().join("count"), place.badger(args));
+    let mut traced = Command::new(killer());
+    traced.args(["flush", &at.to_string(), path(&count)]).arg(command.get_program()).args(command.get_args());
+    traced.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    traced.env("DURABLE", durable.path()).env("DURABLE_ROOT", place.dir.path());
+    let lost = traced.output().unwrap().status.code() == Some(137);
+    if lost {
+        Disk { durable: durable.path(), kind, random: (at * 0x9e37_79b9) | 1 }.folder(place.dir.path());
+    }
+    lost
+}
+
+/// What a loss of power may leave, within what a file system promises: a flush of a file keeps its bytes, one of a folder its names.
+#[derive(Debug)]
+pub struct Loss {
+    /// Names are those of the last flush of their folder; otherwise those of the moment.
+    pub names: bool,
+    /// Of bytes that were not flushed some pages are there; otherwise none.
+    pub some: bool,
+}
+
+/// A disk on which the power failed.
+struct Disk<'a> {
+    /// What was flushed, as the tracer kept it.
+    durable: &'a Path,
+    kind: &'a Loss,
+    random: u64,
+}
+
+impl Disk<'_> {
+    fn id(path: &Path) -> Option<String> {
+        let meta = fs::symlink_metadata(path).ok()?;
+        let born = meta.created().unwrap().duration_since(std::time::UNIX_EPOCH).unwrap();
+        Some(format!("{}-{}.{}", meta.ino(), born.as_secs(), born.subsec_nanos()))
+    }
+
+    fn folder(&mut self, dir: &Path) {
+        let listed = |dir: &Path| fs::read_dir(dir).unwrap().map(|entry| entry.unwrap().path()).collect::<Vec<_>>();
+        let flushed = fs::read_to_string(self.durable.join(format!("d-{}", Self::id(dir).unwrap()))).unwrap_or_default();
+        let flushed: Vec<(&str, PathBuf)> =
+            flushed.lines().map(|line| line.split_once(' ').unwrap()).map(|(id, name)| (id, dir.join(name))).collect();
+        let mut removed = Vec::new();
+        if self.kind.names {
+            // What kept its name is left alone: a new name would give it another time.
+            let apart = dir.join("renamed or new");
+            fs::create_dir(&apart).unwrap();
+            for path in listed(dir).into_iter().filter(|path| *path != apart) {
+                if !flushed.iter().any(|(id, name)| *name == path && Self::id(&path).as_deref() == Some(*id)) {
+                    fs::rename(&path, apart.join(path.file_name().unwrap())).unwrap();
+                }
+            }
+            for (id, path) in flushed.iter().filter(|(_, path)| fs::symlink_metadata(path).is_err()) {
+                match listed(&apart).into_iter().chain(listed(dir)).find(|other| Self::id(other).as_deref() == Some(*id)) {
+                    Some(other) if other.is_dir() => fs::rename(other, path).unwrap(),
+                    Some(other) => fs::hard_link(other, path).unwrap(),
+                    None => {
+                        self.again(id, path);
+                        removed.push(path.clone());
+                    }
+                }
+            }
+            fs::remove_dir_all(&apart).unwrap();
+        }
+        for path in listed(dir).into_iter().filter(|path| !path.is_symlink() && !removed.contains(path)) {
+            if path.is_dir() {
+                self.folder(&path);
+            } else if let Some(id) = Self::id(&path) {
+                self.file(&path, &self.durable.join(format!("f-{id}")));
+            }
+        }
+    }
+
+    /// What was removed, and whose removal was lost.
+    fn again(&self, id: &str, path: &Path) {
+        match fs::read_to_string(self.durable.join(format!("d-{id}"))) {
+            Err(_) => fs::write(path, fs::read(self.durable.join(format!("f-{id}"))).unwrap_or_default()).unwrap(),
+            Ok(names) => {
+                fs::create_dir(path).unwrap();
+                names.lines().map(|line| line.split_once(' ').unwrap()).for_each(|(id, name)| self.again(id, &path.join(name)));
+            }
+        }
+    }
+
+    fn file(&mut self, path: &Path, flushed: &Path) {
+        let (now, flushed) = (fs::read(path).unwrap(), fs::read(flushed).unwrap_or_default());
+        if now == flushed {
+            return;
+        }
+        let mut left = flushed.clone();
+        if self.kind.some {
+            left.resize(if self.one_in_two() { now.len() } else { flushed.len() }, 0);
+            for (at, page) in (0..).step_by(4096).zip(now.chunks(4096)) {
+                if at < left.len() && self.one_in_two() {
+                    let end = left.len().min(at + page.len());
+                    left[at..end].copy_from_slice(&page[..end - at]);
+                }
+            }
+        }
+        // In its place: it keeps its inode and its second names.
+        let file = File::options().write(true).open(path).unwrap();
+        file.set_len(left.len() as u64).unwrap();
+        file.write_all_at(&left, 0).unwrap();
+    }
+
+    fn one_in_two(&mut self) -> bool {
+        self.random ^= self.random << 13;
+        self.random ^= self.random >> 7;
+        self.random ^= self.random << 17;
+        self.random >> 40 & 1 == 1
+    }
 }
 
 /// A real system disk; what is unpacked for it is kept between runs, as building it from packages takes minutes.

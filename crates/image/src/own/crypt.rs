@@ -160,7 +160,7 @@ fn unpacked(bytes: &[u8], whole: usize) -> Option<Vec<u8>> {
 
 /// Fills `out` with a payload that is not locked; `read` fills a buffer with it as it stands there.
 pub(super) fn open_into(header: &Header, read: &dyn Fn(&mut [u8]) -> Result<()>, out: &mut [u8]) -> Result<()> {
-    let broken = || Wrong::new("it is damaged");
+    let broken = || Wrong::new("is damaged");
     if header.packed {
         UNPACKER.with_borrow_mut(|(unpacker, stored)| {
             stored.resize(header.len as usize, 0);
@@ -178,9 +178,9 @@ pub(super) fn open_into(header: &Header, read: &dyn Fn(&mut [u8]) -> Result<()>,
 
 /// The bytes of a payload, compared with their hash.
 pub(super) fn unseal(keys: Option<&Keys>, header: &Header, stored: Vec<u8>) -> Result<Vec<u8>> {
-    let broken = || Wrong::new("it is damaged");
+    let broken = || Wrong::new("is damaged");
     let plain = if header.locked {
-        let keys = keys.ok_or_else(|| Wrong::new("it is locked, and no passphrase was given"))?;
+        let keys = keys.ok_or_else(|| Wrong::new("is locked, and no passphrase was given"))?;
         let (nonce, locked) = stored.split_at_checked(NONCE).ok_or_else(broken)?;
         let front = keys.front(header);
         let payload = Payload { msg: locked, aad: &front };

@@ -32,6 +32,8 @@ const PIECES: usize = 8;
 const MOST_ZERO: u64 = GROUP * CHUNK;
 /// So much is written before it is made durable.
 const KEEP_BYTES: u64 = 1 << 30;
+/// Bytes at the end of an unfinished image that were not made durable, at the most: those, and what one more piece brings.
+const TORN_BYTES: u64 = KEEP_BYTES + (64 << 20);
 /// Levels of Zstandard between which it is adapted.
 const LEVELS: std::ops::RangeInclusive<i32> = 1..=9;
 
@@ -304,13 +306,17 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<Resumed> {
     if before.head().parent.as_ref().map(|(id, _)| id) != below.as_ref().map(|below| &below.head().id) {
         return Err(Wrong::new("it was begun to go on from another image, or from none: give the same, or begin anew"));
     }
-    let found = scan::scan(&Volumes::open(path).map_err(failed)?, geometry.size_bytes);
+    let volumes = Volumes::open(path).map_err(failed)?;
+    let mut found = scan::scan(&volumes, geometry.size_bytes);
+    let durable = found.pages_end.saturating_sub(TORN_BYTES);
+    let torn = torn(&before, &found, durable);
+    if torn.is_some_and(|at| at < durable) {
+        return Err(Wrong::new("it is damaged in the middle: take it away and begin anew"));
+    }
     if found.pages_end == 0 {
         return Err(Wrong::new("nothing of it can be gone on with: take it away and begin anew"));
     }
-    if found.damage.iter().any(|damage| damage.at < found.pages_end) {
-        return Err(Wrong::new("it is damaged in the middle: take it away and begin anew"));
-    }
+    torn.into_iter().for_each(|at| found.cut(&volumes, at));
     let (mut pages, mut known, mut lost) = (Vec::new(), Known::default(), Extents::new());
     for (group, (at, copy)) in &found.pages {
         let (entries, gone, hash) = before.page_again(*group)?;
@@ -332,6 +338,23 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<Resumed> {
     let keys = before.keys().cloned();
     let (head, text, since) = (before.first_record()?, before.head_text()?, between(&before, making.source));
     Ok((Writer::over(Box::new(store), (head, &text), keys.clone(), (making.sparing, pages), lost), keys, known, from, since))
+}
+
+/// The first byte that is not what it should be, of what the pages tell of. What lies behind `durable` may not have come to the disk when the
+/// power failed, in whatever order: there the chunks are read as well.
+fn torn(before: &Image, found: &scan::Found, durable: u64) -> Option<u64> {
+    let mut torn = found.damage.iter().map(|damage| damage.at).filter(|at| *at < found.pages_end).min();
+    for (group, (at, _)) in found.pages.iter().filter(|(_, (at, _))| *at >= durable) {
+        let wrong = match before.page_again(*group) {
+            Err(_) => Some(*at),
+            Ok((entries, ..)) => {
+                let own = entries.iter().filter_map(|entry| if let Entry::Data(held) = entry { Some(held) } else { None });
+                own.filter(|held| held.image == 0 && held.at >= durable && before.chunk(held).is_err()).map(|held| held.at).min()
+            }
+        };
+        torn = torn.into_iter().chain(wrong).min();
+    }
+    torn
 }
 
 /// What became of the drive since an image was begun.

@@ -118,7 +118,7 @@ pub(super) fn head_of(volumes: &Volumes) -> Result<(Head, Vec<u8>)> {
     let header = header.ok_or_else(|| Wrong::new("its first record is damaged"))?;
     let mut stored = vec![0; header.len as usize];
     volumes.read(HEADER as u64, &mut stored).map_err(|_| Wrong::new("its first record is cut off"))?;
-    let bytes = crypt::unseal(None, &header, stored)?;
+    let bytes = crypt::unseal(None, &header, stored).map_err(|wrong| Wrong::new(format!("its first record {wrong}")))?;
     let head: Head = serde_json::from_slice(&bytes).map_err(|error| Wrong::new(format!("its first record cannot be understood: {error}")))?;
     let possible = head.size > 0 && head.size <= 1 << 60 && matches!(head.logical, 512 | 4096) && matches!(head.physical, 512 | 4096);
     match head.version {

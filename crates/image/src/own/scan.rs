@@ -38,6 +38,20 @@ pub(super) struct Found {
     pub damage: Vec<Damage>,
 }
 
+impl Found {
+    /// Gives up all pages from a byte on; the first record stays.
+    pub fn cut(&mut self, volumes: &Volumes, at: u64) {
+        self.pages.retain(|_, (first, _)| *first < at);
+        for (first, copy) in self.pages.values_mut().filter(|(_, copy)| *copy >= at) {
+            *copy = *first;
+        }
+        let last = self.pages.values().flat_map(|(first, copy)| [*first, *copy]).max().unwrap_or(0);
+        let mut head = [0; HEADER];
+        let header = volumes.read(last, &mut head).ok().and_then(|()| Header::decode(&head));
+        self.pages_end = header.map_or(0, |header| last + header.stride());
+    }
+}
+
 /// Goes over the records of an image from its start on. Payloads are not read; where no header stands, the next one is looked for.
 pub(super) fn scan(volumes: &Volumes, size: u64) -> Found {
     let mut found = Found::default();

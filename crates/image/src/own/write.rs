@@ -309,6 +309,8 @@ impl Writer {
         let index = Index { head: self.head_hash.clone(), pages, lost, facts, sparing: self.sparing };
         let text = serde_json::to_vec(&index).map_err(json)?;
         let index = self.record(What::Index, 0, &text, PAGE_LEVEL)?;
+        // An image that has its end is whole, also after a loss of power.
+        self.keep()?;
         self.record(What::End, 0, &serde_json::to_vec(&End { index }).map_err(json)?, 0)?;
         self.keep()?;
         Ok((self.store.at(), crypt::hash(self.keys.as_ref(), &text)))

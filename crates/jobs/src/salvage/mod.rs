@@ -283,7 +283,7 @@ impl SalvageReady {
     fn holds_what_was_saved(&self, bench: &Bench, map: &Map) -> bool {
         let Ok(target) = bench.workshop.source(&self.order.target) else { return false };
         let sampled = pieces::sample(&self.order.map, map, &target, pieces::SAMPLES * 4);
-        sampled.is_ok_and(|sampled| sampled.equal > 0 && sampled.differ + sampled.unread == 0)
+        sampled.is_ok_and(|sampled| sampled.is_equal())
     }
 
     /// Whether the target is known to be the one of the map, by what was written to it: then its tail was given before. A drive is
@@ -302,6 +302,6 @@ impl SalvageReady {
             return is_hole || self.begun && !self.node.is_empty() && node(&self.order.target) == self.node;
         }
         let sampled = pieces::sample(&self.order.map, &self.map, &target, pieces::SAMPLES);
-        sampled.is_ok_and(|sampled| sampled.equal > 0 && sampled.differ + sampled.unread == 0)
+        sampled.is_ok_and(|sampled| sampled.is_equal())
     }
 }

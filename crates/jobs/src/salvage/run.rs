@@ -261,13 +261,12 @@ impl UnderWay<'_> {
                 }
                 files = holed::files(&self.saved(), &self.map, &|| control.is_stopped());
                 report.proof.extend(outcome::lines(&self.saved(), &files, &self.map));
-                if self.compared == Compared::Unread {
-                    let text =
-                        "whether this is the drive that the map was begun with was not compared: of what was saved before it gave nothing again";
+                if let Some(why) = self.compared.gap() {
+                    let text = format!("whether this is the drive that the map was begun with was not compared: {why}");
                     report.proof.push(Line::new("source", Verdict::NotChecked, text));
                 }
                 let (before, is_in_use) = &self.before;
-                let between = self.between.filter(|_| self.saved_before > 0 && self.compared != Compared::Unread);
+                let between = self.between.filter(|_| self.saved_before > 0 && self.compared.gap().is_none());
                 report.proof.extend(hazard::held_still(before, &self.source.standing(), *is_in_use, between));
                 outcome::conclude(&mut report, &self.map, control);
             }
@@ -365,7 +364,7 @@ fn since_then(said: &str, drive: &Source) -> Since {
 /// What a drive gives of what was read from it before.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Compared {
-    /// Nothing was read before, or nothing noted.
+    /// Nothing was saved before.
     Nothing,
     /// The same.
     Equal,
@@ -373,16 +372,32 @@ enum Compared {
     Differs,
     /// It gives none of them any more.
     Unread,
+    /// No sound record says what was saved.
+    Unnoted,
+}
+
+impl Compared {
+    /// Why nothing was compared although something was saved before.
+    fn gap(self) -> Option<&'static str> {
+        match self {
+            Self::Unread => Some("of what was saved before it gave nothing again"),
+            Self::Unnoted => Some("the list of pieces beside the map has no sound record of what was saved before"),
+            Self::Nothing | Self::Equal | Self::Differs => None,
+        }
+    }
 }
 
 fn compared_with(map_path: &Path, map: &Map, drive: &Source) -> Compared {
+    if map.totals().saved == 0 {
+        return Compared::Nothing;
+    }
     // Reading a copy once more costs nothing; of a drive that fails every read may be the last.
     let most = if matches!(drive.identity().bus, Bus::File | Bus::Image) { COPY_SAMPLES } else { SOURCE_SAMPLES };
     match pieces::sample(map_path, map, drive, most) {
         Ok(sampled) if sampled.differ > 0 => Compared::Differs,
         Ok(sampled) if sampled.equal > 0 => Compared::Equal,
         Ok(sampled) if sampled.unread > 0 => Compared::Unread,
-        _ => Compared::Nothing,
+        _ => Compared::Unnoted,
     }
 }
 

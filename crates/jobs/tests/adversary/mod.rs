@@ -2,8 +2,8 @@
 //!
 //! Some storages, each reached by several ways; drives that share a serial; drives that begin like a container; faults; somebody who swaps,
 //! writes, unlinks and truncates between every two steps; wrong tails; stops and resumes. Clones, images and what is restored from them,
-//! salvages, copies of files, drives borrowed from a server that may lend another one later; files of ours that lead to a storage, and that
-//! somebody changed. After each step the model says which storage may have changed, and what must be so where something is called proved.
+//! salvages, copies of files, drives borrowed from a server that may lend another one later, or a part of a storage that it does not hold open;
+//! files of ours that lead to a storage, and that somebody changed; journals and the ledger too. After each step the model says which storage may have changed, and what must be so where something is called proved.
 //! `BADGER_SITUATIONS` sets how many.
 
 mod others;
@@ -366,6 +366,10 @@ impl Situation {
             if self.dice.one_in(3) {
                 kept = None;
                 self.meddle(source, target);
+            }
+            if self.dice.one_in(6) {
+                kept = None;
+                self.tampered_record();
             }
         }
     }

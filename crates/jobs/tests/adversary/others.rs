@@ -2,16 +2,16 @@
 
 use super::{NAMES, Situation};
 use badger_bench::volume::Fetch;
-use badger_drive::{Control, Event, Outcome, Source};
+use badger_drive::{Control, Event, Geometry, Identity, Medium, Outcome, ReadError, Source};
 use badger_jobs::salvage::{SalvageOrder, Seat};
 use badger_jobs::{ImageOrder, Order, Prepared};
 use badger_network::{Lender, Lending, Lent, Shelf};
 use badger_people::Collision;
 use badger_transfer::events::Silent;
 use std::fs::{self, File};
-use std::os::fd::AsRawFd;
 use std::os::unix::fs::{FileExt, MetadataExt, symlink};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::thread::JoinHandle;
 
@@ -61,6 +61,16 @@ impl Situation {
             }
         }
         self.tell(format!("somebody changes {} at {at} of {len}", path.display()));
+    }
+
+    /// Changes one of the records that a clone goes on from, or the ledger.
+    pub(super) fn tampered_record(&mut self) {
+        let journals = fs::read_dir(self.shop.path("ledger-journals")).into_iter().flatten();
+        let mut records: Vec<PathBuf> = journals.map(|entry| entry.unwrap().path()).collect();
+        records.sort();
+        records.push(self.shop.bench.ledger.clone());
+        let which = self.dice.below(records.len() as u64) as usize;
+        self.tampered(&records[which]);
     }
 
     fn refused(&mut self, what: &str, refusal: &badger_drive::Refusal) {
@@ -304,7 +314,10 @@ impl Situation {
     pub(super) fn borrow(&mut self) {
         let (mut lent, target) = (self.dice.of(&NAMES), self.dice.of(&NAMES));
         let socket = self.shop.path("socket");
-        let mut server = Server::start(&socket, &self.source(lent));
+        // Where it lies on its storage is nothing that a server tells, and of an opaque one nothing is held open.
+        let from = self.dice.one_in(2).then(|| 1 + self.dice.below(self.size as u64 / 4));
+        let mut server = Server::start(&socket, &self.source(lent), from);
+        from.into_iter().for_each(|from| self.tell(format!("what is lent begins at byte {from} of its storage")));
         let order = Order::new(format!("nbd+unix:///drive?socket={}", socket.display()), self.way(target));
         self.tell(format!("{lent}, which is lent, onto {}", order.target.display()));
         for _ in 0..3 {
@@ -366,41 +379,84 @@ impl Situation {
 struct Server {
     socket: PathBuf,
     /// What it lends, whatever has its name by now.
-    drive: File,
-    /// Bytes that it had when it was lent: what grows is not lent.
-    size: u64,
+    drive: Lends,
     control: Control,
     thread: JoinHandle<()>,
 }
 
+#[derive(Clone)]
+enum Lends {
+    /// A file that is open, and the bytes that it had when it was lent: what grows is not lent.
+    Open(Arc<File>, u64),
+    /// What has the name whenever it is read.
+    Window(Window),
+}
+
+/// A part of a file, which is opened for every read.
+#[derive(Clone)]
+struct Window {
+    path: PathBuf,
+    from: u64,
+    size: u64,
+    identity: Identity,
+}
+
+impl Medium for Window {
+    fn geometry(&self) -> Geometry {
+        Geometry { size_bytes: self.size, logical_sector: 512, physical_sector: 512 }
+    }
+    fn identity(&self) -> &Identity {
+        &self.identity
+    }
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), ReadError> {
+        let read = File::open(&self.path).and_then(|file| file.read_exact_at(buf, self.from + offset));
+        read.map_err(|error| ReadError::Gone(error.to_string()))
+    }
+}
+
 impl Server {
-    fn start(socket: &Path, drive: &Path) -> Self {
+    fn start(socket: &Path, drive: &Path, from: Option<u64>) -> Self {
         let lender = Lender::at_socket(socket).unwrap();
-        let source: Source = badger_drive::Workshop::default().source(drive).unwrap();
-        let drive = File::open(drive).unwrap();
-        let size = drive.metadata().unwrap().len();
+        let len = fs::metadata(drive).unwrap().len();
+        let (source, drive) = match from {
+            None => (badger_drive::Workshop::default().source(drive).unwrap(), Lends::Open(Arc::new(File::open(drive).unwrap()), len)),
+            Some(from) => {
+                let size = (len - from) / 512 * 512;
+                let window = Window { path: drive.to_path_buf(), from, size, identity: Identity::of_file(Path::new("window")) };
+                (Source::detached(Arc::new(window.clone())), Lends::Window(window))
+            }
+        };
         let control = Control::new();
         let heard = control.clone();
         let thread = std::thread::spawn(move || {
             let shelf = Shelf(vec![Lent::new("drive".into(), source)]);
             lender.lend(&Lending { shelf: &shelf, tls: None, control: &heard, told: &|_| {} });
         });
-        Self { socket: socket.to_path_buf(), drive, size, control, thread }
-    }
-
-    fn held(&self) -> PathBuf {
-        format!("/proc/self/fd/{}", self.drive.as_raw_fd()).into()
+        Self { socket: socket.to_path_buf(), drive, control, thread }
     }
 
     fn content(&self) -> Vec<u8> {
-        let mut bytes = fs::read(self.held()).unwrap();
-        bytes.truncate(self.size as usize);
-        bytes
+        match &self.drive {
+            Lends::Open(drive, size) => {
+                let mut bytes = vec![0; *size as usize];
+                drive.read_exact_at(&mut bytes, 0).unwrap();
+                bytes
+            }
+            Lends::Window(window) => {
+                let mut bytes = vec![0; window.size as usize];
+                window.read_at(0, &mut bytes).unwrap();
+                bytes
+            }
+        }
     }
 
     fn lends(&self, path: &Path) -> bool {
-        let node = |path: &Path| fs::metadata(path).map(|meta| (meta.dev(), meta.ino())).unwrap();
-        node(&self.held()) == node(path)
+        let node = |meta: fs::Metadata| (meta.dev(), meta.ino());
+        let own = match &self.drive {
+            Lends::Open(drive, _) => drive.metadata(),
+            Lends::Window(window) => fs::metadata(&window.path),
+        };
+        node(own.unwrap()) == node(fs::metadata(path).unwrap())
     }
 
     fn end(self) {
@@ -412,7 +468,11 @@ impl Server {
     /// Another drive is lent in its place.
     fn replaced(self, drive: &Path) -> Self {
         let socket = self.socket.clone();
+        let from = match &self.drive {
+            Lends::Open(..) => None,
+            Lends::Window(window) => Some(window.from),
+        };
         self.end();
-        Self::start(&socket, drive)
+        Self::start(&socket, drive, from)
     }
 }
