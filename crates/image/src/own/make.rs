@@ -215,7 +215,7 @@ fn begin<'a>(making: &'a Making<'a>, onto: Onto, control: &'a Control, clock: &'
         clock,
     };
     if let (Onto::File(path, split), true) = (&onto, making.resume) {
-        let (writer, keys, known, from, since) = resume(path, *split, making)?;
+        let (writer, keys, known, from, since) = resume(path, *split, making, control)?;
         return Ok(Begun { writer, shared: shared(keys, known, parent), from, between: Some(since) });
     }
     // One that goes on from another has its keys, so that equal chunks have equal hashes.
@@ -283,7 +283,7 @@ pub fn give_up(path: &Path, passphrase: Option<&Passphrase>) -> std::io::Result<
 type Resumed = (Writer, Option<Keys>, Known, u64, Since);
 
 /// Goes on behind the last page that was written whole.
-fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<Resumed> {
+fn resume(path: &Path, split: Option<u64>, making: &Making, control: &Control) -> Result<Resumed> {
     let failed = |error: std::io::Error| Wrong::new(format!("{}: {error}", path.display()));
     let held = File::open(path).map_err(failed)?;
     shelf::alone(&held).map_err(failed)?;
@@ -309,12 +309,16 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<Resumed> {
     let volumes = Volumes::open(path).map_err(failed)?;
     let mut found = scan::scan(&volumes, geometry.size_bytes);
     let durable = found.pages_end.saturating_sub(TORN_BYTES);
-    let torn = torn(&before, &found, durable);
+    let torn = torn(&before, &found, durable, control)?;
     if torn.is_some_and(|at| at < durable) {
         return Err(Wrong::new("it is damaged in the middle: take it away and begin anew"));
     }
     if found.pages_end == 0 {
         return Err(Wrong::new("nothing of it can be gone on with: take it away and begin anew"));
+    }
+    // A volume that is elsewhere may come back: nothing behind it is taken away.
+    if volumes.problems().iter().any(|(place, _)| *place < found.pages_end) {
+        return Err(Wrong::new("a volume of it is missing, or has another length than it had: bring it back, or begin anew"));
     }
     torn.into_iter().for_each(|at| found.cut(&volumes, at));
     let (mut pages, mut known, mut lost) = (Vec::new(), Known::default(), Extents::new());
@@ -342,19 +346,24 @@ fn resume(path: &Path, split: Option<u64>, making: &Making) -> Result<Resumed> {
 
 /// The first byte that is not what it should be, of what the pages tell of. What lies behind `durable` may not have come to the disk when the
 /// power failed, in whatever order: there the chunks are read as well.
-fn torn(before: &Image, found: &scan::Found, durable: u64) -> Option<u64> {
+fn torn(before: &Image, found: &scan::Found, durable: u64, control: &Control) -> Result<Option<u64>> {
     let mut torn = found.damage.iter().map(|damage| damage.at).filter(|at| *at < found.pages_end).min();
     for (group, (at, _)) in found.pages.iter().filter(|(_, (at, _))| *at >= durable) {
-        let wrong = match before.page_again(*group) {
-            Err(_) => Some(*at),
-            Ok((entries, ..)) => {
-                let own = entries.iter().filter_map(|entry| if let Entry::Data(held) = entry { Some(held) } else { None });
-                own.filter(|held| held.image == 0 && held.at >= durable && before.chunk(held).is_err()).map(|held| held.at).min()
-            }
+        let Ok((entries, ..)) = before.page_again(*group) else {
+            torn = torn.into_iter().chain([*at]).min();
+            continue;
         };
-        torn = torn.into_iter().chain(wrong).min();
+        let own = entries.iter().filter_map(|entry| if let Entry::Data(held) = entry { Some(held) } else { None });
+        for held in own.filter(|held| held.image == 0 && held.at >= durable) {
+            if !control.go_on() {
+                return Err(Wrong::new("stopped; give the same command again to go on"));
+            }
+            if before.chunk(held).is_err() {
+                torn = torn.into_iter().chain([held.at]).min();
+            }
+        }
     }
-    torn
+    Ok(torn)
 }
 
 /// What became of the drive since an image was begun.
