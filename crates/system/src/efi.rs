@@ -3,7 +3,7 @@
 use crate::link::{Chain, Firmware, Link, Offers};
 use crate::linux::{self, resolve, words};
 use crate::loader::{Built, built, linux_path, script};
-use crate::pe::{Machine, Program};
+use crate::pe::{LoaderKind, Machine, Program};
 use crate::places::{Place, Places};
 use crate::windows;
 use badger_fs::tree::NodeKind;
@@ -48,7 +48,32 @@ impl Found {
     }
 
     fn says(&self, text: &[u8]) -> bool {
-        self.bytes.windows(text.len()).any(|window| window == text)
+        memchr::memmem::find(&self.bytes, text).is_some()
+    }
+
+    /// What it is; one that says nothing of itself in its sections is told by words in it, and by its name.
+    fn kind(&self) -> LoaderKind {
+        let utf16 = |text: &str| text.encode_utf16().flat_map(u16::to_le_bytes).collect::<Vec<_>>();
+        match self.program.kind(&self.bytes) {
+            LoaderKind::Unknown if self.says(b"#### LoaderInfo: systemd-boot") => LoaderKind::SystemdBoot,
+            LoaderKind::Unknown if self.path.to_lowercase().ends_with("/bootmgfw.efi") || self.says(&utf16("bootmgfw")) => {
+                LoaderKind::WindowsBootManager
+            }
+            kind => kind,
+        }
+    }
+
+    fn folder(&self) -> &str {
+        self.path.rsplit_once('/').map_or("", |(folder, _)| folder)
+    }
+
+    /// Whether it starts systems.
+    fn is_loader(&self) -> bool {
+        match self.kind() {
+            LoaderKind::ShimHelper => false,
+            LoaderKind::Unknown => is_loader(&self.path),
+            _ => true,
+        }
     }
 }
 
@@ -160,7 +185,7 @@ fn loaders(place: &Place, all: &Programs, links: &mut Vec<Link>) -> Option<usize
     });
     let at_fallback = |text: &&String| text.to_lowercase().starts_with("/efi/boot/boot");
     let damaged = wrong.iter().find(at_fallback);
-    let own = programs.iter().position(|found| !found.is_fallback() && found.program.is_for_firmware && is_loader(&found.path));
+    let own = programs.iter().position(|found| !found.is_fallback() && found.program.is_for_firmware && found.is_loader());
     // Where no loader is known, what was not looked into may be one, wherever it lies.
     let unseen = beyond.iter().find(at_fallback).or_else(|| beyond.first().filter(|_| own.is_none()));
     let offers = |at: usize| Offers {
@@ -224,15 +249,18 @@ pub(crate) fn fallback(places: &Places) -> Option<Fallback<'_>> {
     if programs.iter().any(Found::is_fallback) || wrong.iter().chain(&beyond).any(|text| is_fallback(text)) {
         return None;
     }
-    let is_own = |found: &&Found| found.program.is_for_firmware && is_loader(&found.path);
-    // A manager that checks what it starts comes before what it starts.
-    let own = programs.iter().filter(is_own).max_by_key(|found| found.says(b"shim"))?;
+    let is_own = |found: &&Found| found.program.is_for_firmware && found.is_loader();
+    // shim comes before what it starts, and what starts any system before the loader of one.
+    let rank = |found: &Found| match found.kind() {
+        LoaderKind::Shim => 0,
+        LoaderKind::Grub | LoaderKind::SystemdBoot => 1,
+        _ => 2,
+    };
+    let own = programs.iter().filter(is_own).min_by_key(|found| (rank(found), found.path.as_str()))?;
     let (name, _) = FALLBACK.iter().find(|(_, machine)| *machine == own.program.machine)?;
     let mut files = vec![(format!("/EFI/BOOT/{}", name.to_uppercase()), own.bytes.clone())];
-    if own.says(b"shim") && !own.says(b"mimg") {
-        let folder = own.path.rsplit_once('/').map_or("", |(folder, _)| folder);
-        let beside = |found: &&Found| found.path.rsplit_once('/').is_some_and(|(dir, name)| dir == folder && name.to_lowercase().starts_with("grub"));
-        let next = programs.iter().find(beside)?;
+    if own.kind() == LoaderKind::Shim {
+        let next = programs.iter().find(|found| found.folder() == own.folder() && found.kind() == LoaderKind::Grub)?;
         files.push((format!("/EFI/BOOT/{}", next.path.rsplit('/').next()?.to_uppercase()), next.bytes.clone()));
     }
     Some(Fallback { place, from: own.path.clone(), files })
@@ -248,22 +276,20 @@ fn is_loader(path: &str) -> bool {
 fn from(looked: &Looked, places: &Places, place: &Place, start: usize, all: &Programs, links: &mut Vec<Link>) {
     let programs = &all.sound[..];
     let found = &programs[start];
-    if found.program.section(&found.bytes, ".linux").is_some() {
-        return unified(places, place, found, links);
-    }
     let store = "/EFI/Microsoft/Boot/BCD";
-    let is_known = found.says(b"#### LoaderInfo") || found.says(b"shim") || own(found) != Built::default();
-    let is_manager = found.says(&"bootmgfw".encode_utf16().flat_map(u16::to_le_bytes).collect::<Vec<_>>()) || !is_known && place.has(store);
-    if is_manager || found.path.to_lowercase().ends_with("/bootmgfw.efi") {
-        return windows::follow(places, &looked.table, place, store, Firmware::Uefi, links);
-    }
-    if found.says(b"#### LoaderInfo: systemd-boot") {
-        return of_entries(places, place, all, links);
-    }
-    // What one loader starts that only checks signatures lies beside it.
-    let beside = found.says(b"shim") && !found.says(b"mimg");
-    let next =
-        if beside { programs.iter().position(|other| other.path.to_lowercase().contains("grub") && !other.is_fallback()) } else { Some(start) };
+    let next = match found.kind() {
+        LoaderKind::UnifiedKernel => return unified(places, place, found, links),
+        LoaderKind::SystemdBoot => return of_entries(places, place, all, links),
+        LoaderKind::WindowsBootManager => return windows::follow(places, &looked.table, place, store, Firmware::Uefi, links),
+        LoaderKind::Unknown if place.has(store) => return windows::follow(places, &looked.table, place, store, Firmware::Uefi, links),
+        // It starts what lies beside it; its copy at the fallback path starts the one that its helper finds elsewhere.
+        LoaderKind::Shim => {
+            let is_next = |other: &Found| other.kind() == LoaderKind::Grub || other.path.to_lowercase().contains("grub");
+            let beside = programs.iter().position(|other| other.folder() == found.folder() && is_next(other));
+            beside.or_else(|| programs.iter().position(is_next))
+        }
+        _ => Some(start),
+    };
     let Some(next) = next else {
         if let Some(unseen) = all.beyond.iter().find(|text| text.to_lowercase().contains("grub") && !is_fallback(text)) {
             return links.push(Link::unknown("second-loader", format!("{} starts a second loader: {unseen}", found.path)));

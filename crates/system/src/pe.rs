@@ -28,6 +28,25 @@ impl Machine {
     }
 }
 
+/// What a program does at a start, told by what its maker put into its sections.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LoaderKind {
+    /// shim: checks the signature of the loader beside it, and starts that.
+    Shim,
+    /// Comes with shim and starts no system by itself (`fbx64.efi`, `mmx64.efi`).
+    ShimHelper,
+    /// GRUB.
+    Grub,
+    /// systemd-boot.
+    SystemdBoot,
+    /// A unified kernel image (UAPI group, "Unified Kernel Image").
+    UnifiedKernel,
+    /// The Windows Boot Manager.
+    WindowsBootManager,
+    /// Something else, or a program that does not say.
+    Unknown,
+}
+
 /// A program.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Program {
@@ -84,9 +103,57 @@ impl Program {
         Ok(Self { machine, is_for_firmware: (10..=13).contains(&subsystem), is_signed: signatures.1 > 0, sections })
     }
 
+    /// What it does at a start. Words elsewhere in a program say nothing: systemd-boot has the Windows loader's name in it, and a signed GRUB
+    /// that of shim. Read are GRUB's modules (`mods`), the marks that shim and systemd-boot carry in a section of their own, the product
+    /// in `.sbat` ("SBAT" of the shim project), and the version resource in `.rsrc` ("VERSIONINFO" of the PE format).
+    pub fn kind(&self, bytes: &[u8]) -> LoaderKind {
+        let marked = |mark: &[u8]| self.sections.iter().any(|(_, range)| bytes.get(range.clone()).is_some_and(|inner| inner.starts_with(mark)));
+        let original: Vec<u8> = "bootmgfw.efi".encode_utf16().flat_map(u16::to_le_bytes).collect();
+        let is_manager = || self.section(bytes, ".rsrc").is_some_and(|resources| memchr::memmem::find(resources, &original).is_some());
+        match () {
+            () if self.section(bytes, ".linux").is_some() => LoaderKind::UnifiedKernel,
+            () if marked(b"UEFI SHIM\n") => LoaderKind::Shim,
+            () if self.section(bytes, "mods").is_some_and(|mods| mods.starts_with(b"mimg")) => LoaderKind::Grub,
+            () if marked(b"#### LoaderInfo: systemd-boot") => LoaderKind::SystemdBoot,
+            () => match self.section(bytes, ".sbat").and_then(product) {
+                Some(b"shim") => LoaderKind::ShimHelper,
+                Some(b"grub") => LoaderKind::Grub,
+                Some(b"systemd-boot") => LoaderKind::SystemdBoot,
+                _ if is_manager() => LoaderKind::WindowsBootManager,
+                _ => LoaderKind::Unknown,
+            },
+        }
+    }
+
     /// What is in a section.
     pub fn section<'a>(&self, bytes: &'a [u8], name: &str) -> Option<&'a [u8]> {
         let (_, range) = self.sections.iter().find(|(other, _)| other == name)?;
         bytes.get(range.clone())
+    }
+}
+
+/// The product in `.sbat`: the first field of its second line; the first line is that of the list itself.
+fn product(sbat: &[u8]) -> Option<&[u8]> {
+    let line = sbat.split(|byte| *byte == b'\n').find(|line| !line.starts_with(b"sbat,"))?;
+    line.split(|byte| *byte == b',').next()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// Judged by what the distribution packages.
+    #[rstest]
+    #[case::shim("/usr/lib/shim/shimx64.efi", LoaderKind::Shim)]
+    #[case::fallback_of_shim("/usr/lib/shim/fbx64.efi", LoaderKind::ShimHelper)]
+    #[case::keys_of_shim("/usr/lib/shim/mmx64.efi", LoaderKind::ShimHelper)]
+    #[case::grub("/usr/lib/grub/x86_64-efi/monolithic/grubx64.efi", LoaderKind::Grub)]
+    #[case::signed_grub("/usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed", LoaderKind::Grub)]
+    #[case::systemd_boot("/usr/lib/systemd/boot/efi/systemd-bootx64.efi", LoaderKind::SystemdBoot)]
+    #[case::a_stub_without_a_kernel("/usr/lib/systemd/boot/efi/linuxx64.efi.stub", LoaderKind::Unknown)]
+    fn loaders_are_known_by_their_sections(#[case] path: &str, #[case] kind: LoaderKind) {
+        let bytes = std::fs::read(path).unwrap();
+        assert_eq!(Program::read(&bytes).unwrap().kind(&bytes), kind);
     }
 }
