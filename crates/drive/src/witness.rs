@@ -30,15 +30,13 @@ pub fn boot() -> String {
 }
 
 /// What became of a drive since the system said `then` of it, under the start of the system `boot`. A drive may have been taken out since, and
-/// the system started again: then it counts from another beginning, and only times of files still tell.
+/// the system started again: then it counts from another beginning, and only inodes and times of files still tell.
 pub fn since(then: &Standing, boot: &str, now: &Standing) -> Since {
     let counts_on = boot == self::boot() && then.sequence.is_some() && then.sequence == now.sequence;
-    let kept = |of: &Standing| Standing { written: of.written.filter(|_| counts_on), changed: of.changed, ..Standing::default() };
-    match (kept(now).since(&kept(then)), then.node, now.node) {
-        // Two files can have one time. Device numbers mean nothing under another start, inodes do.
-        (Since::Same, Some((_, then)), Some((_, now))) if then != now => Since::Unseen,
-        (since, ..) => since,
-    }
+    // Device numbers mean nothing under another start of the system.
+    let inode = |of: &Standing| of.node.map(|(_, inode)| (0, inode));
+    let kept = |of: &Standing| Standing { sequence: None, written: of.written.filter(|_| counts_on), node: inode(of), changed: of.changed };
+    kept(now).since(&kept(then))
 }
 
 impl Witness {
@@ -115,5 +113,26 @@ impl Witness {
             return Err("the medium was changed".into());
         }
         self.holds(drive)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn file(device: u64, inode: u64, changed: i64) -> Standing {
+        Standing { node: Some((device, inode)), changed: Some((changed, 0)), ..Standing::default() }
+    }
+
+    #[rstest]
+    #[case::at_rest(file(5, 3, 40), Since::Same)]
+    #[case::under_another_device_number(file(6, 3, 40), Since::Same)]
+    #[case::another_file_of_the_same_time(file(5, 4, 40), Since::Unseen)]
+    #[case::written_to(file(5, 3, 41), Since::Written)]
+    fn files_are_known_by_inode_and_time_under_any_start_of_the_system(#[case] now: Standing, #[case] expected: Since) {
+        for boot in [boot(), "another start".into()] {
+            assert_eq!(since(&file(5, 3, 40), &boot, &now), expected);
+        }
     }
 }

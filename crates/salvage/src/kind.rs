@@ -48,8 +48,8 @@ fn target(path: &Path, loaded: &Loaded) -> io::Result<Source> {
     let is_empty = loaded.map.totals().saved == 0;
     match pieces::sample(path, &loaded.map, &target, pieces::SAMPLES) {
         Ok(sampled) if target.geometry().size_bytes >= loaded.of.size && (is_empty || sampled.is_equal()) => Ok(target),
-        Ok(sampled) if sampled == pieces::Sampled::default() => {
-            let text = format!("whether {} holds what the map says cannot be compared: the list beside the map has no sound record", last.display());
+        Ok(sampled) if !is_empty && sampled == pieces::Sampled::default() => {
+            let text = format!("{} cannot be compared with the map: the list of pieces beside the map has no sound record", last.display());
             Err(io::Error::new(io::ErrorKind::InvalidData, text))
         }
         Ok(_) => Err(io::Error::new(io::ErrorKind::InvalidData, format!("{} does not hold what the map says was saved on it", last.display()))),

@@ -24,6 +24,8 @@ struct Found {
     path: String,
     bytes: Vec<u8>,
     program: Program,
+    /// By its sections.
+    kind: LoaderKind,
 }
 
 /// The programs on a system partition.
@@ -51,16 +53,20 @@ impl Found {
         memchr::memmem::find(&self.bytes, text).is_some()
     }
 
-    /// What it is; one that says nothing of itself in its sections is told by words in it, and by its name.
-    fn kind(&self) -> LoaderKind {
-        let utf16 = |text: &str| text.encode_utf16().flat_map(u16::to_le_bytes).collect::<Vec<_>>();
-        match self.program.kind(&self.bytes) {
+    /// What a loader that firmware starts most likely is: where its sections do not say, by words in it and its name.
+    fn likely(&self) -> LoaderKind {
+        let manager: Vec<u8> = "bootmgfw".encode_utf16().flat_map(u16::to_le_bytes).collect();
+        match self.kind {
             LoaderKind::Unknown if self.says(b"#### LoaderInfo: systemd-boot") => LoaderKind::SystemdBoot,
-            LoaderKind::Unknown if self.path.to_lowercase().ends_with("/bootmgfw.efi") || self.says(&utf16("bootmgfw")) => {
-                LoaderKind::WindowsBootManager
-            }
+            LoaderKind::Unknown if self.path.to_lowercase().ends_with("/bootmgfw.efi") || self.says(&manager) => LoaderKind::WindowsBootManager,
             kind => kind,
         }
+    }
+
+    /// Whether shim may start it from its own folder: GRUB, or what took GRUB's name.
+    fn is_second(&self) -> bool {
+        let is_shims = matches!(self.kind, LoaderKind::Shim | LoaderKind::ShimHelper);
+        self.kind == LoaderKind::Grub || !is_shims && self.path.to_lowercase().contains("grub")
     }
 
     fn folder(&self) -> &str {
@@ -69,7 +75,7 @@ impl Found {
 
     /// Whether it starts systems.
     fn is_loader(&self) -> bool {
-        match self.kind() {
+        match self.kind {
             LoaderKind::ShimHelper => false,
             LoaderKind::Unknown => is_loader(&self.path),
             _ => true,
@@ -155,7 +161,7 @@ fn programs(place: &Place) -> Programs {
                 Err(why) => out.wrong.push(format!("{path} cannot be read: {why}")),
                 Ok(bytes) => match Program::read(&bytes) {
                     Err(why) => out.wrong.push(format!("{path}: {why}")),
-                    Ok(program) => out.sound.push(Found { path, bytes, program }),
+                    Ok(program) => out.sound.push(Found { kind: program.kind(&bytes), path, bytes, program }),
                 },
             }
         }
@@ -251,7 +257,7 @@ pub(crate) fn fallback(places: &Places) -> Option<Fallback<'_>> {
     }
     let is_own = |found: &&Found| found.program.is_for_firmware && found.is_loader();
     // shim comes before what it starts, and what starts any system before the loader of one.
-    let rank = |found: &Found| match found.kind() {
+    let rank = |found: &Found| match found.kind {
         LoaderKind::Shim => 0,
         LoaderKind::Grub | LoaderKind::SystemdBoot => 1,
         _ => 2,
@@ -259,8 +265,8 @@ pub(crate) fn fallback(places: &Places) -> Option<Fallback<'_>> {
     let own = programs.iter().filter(is_own).min_by_key(|found| (rank(found), found.path.as_str()))?;
     let (name, _) = FALLBACK.iter().find(|(_, machine)| *machine == own.program.machine)?;
     let mut files = vec![(format!("/EFI/BOOT/{}", name.to_uppercase()), own.bytes.clone())];
-    if own.kind() == LoaderKind::Shim {
-        let next = programs.iter().find(|found| found.folder() == own.folder() && found.kind() == LoaderKind::Grub)?;
+    if own.kind == LoaderKind::Shim {
+        let next = programs.iter().find(|found| found.folder() == own.folder() && found.is_second())?;
         files.push((format!("/EFI/BOOT/{}", next.path.rsplit('/').next()?.to_uppercase()), next.bytes.clone()));
     }
     Some(Fallback { place, from: own.path.clone(), files })
@@ -277,16 +283,15 @@ fn from(looked: &Looked, places: &Places, place: &Place, start: usize, all: &Pro
     let programs = &all.sound[..];
     let found = &programs[start];
     let store = "/EFI/Microsoft/Boot/BCD";
-    let next = match found.kind() {
+    let next = match found.likely() {
         LoaderKind::UnifiedKernel => return unified(places, place, found, links),
         LoaderKind::SystemdBoot => return of_entries(places, place, all, links),
         LoaderKind::WindowsBootManager => return windows::follow(places, &looked.table, place, store, Firmware::Uefi, links),
         LoaderKind::Unknown if place.has(store) => return windows::follow(places, &looked.table, place, store, Firmware::Uefi, links),
         // It starts what lies beside it; its copy at the fallback path starts the one that its helper finds elsewhere.
         LoaderKind::Shim => {
-            let is_next = |other: &Found| other.kind() == LoaderKind::Grub || other.path.to_lowercase().contains("grub");
-            let beside = programs.iter().position(|other| other.folder() == found.folder() && is_next(other));
-            beside.or_else(|| programs.iter().position(is_next))
+            let beside = programs.iter().position(|other| other.folder() == found.folder() && other.is_second());
+            beside.or_else(|| programs.iter().position(Found::is_second))
         }
         _ => Some(start),
     };

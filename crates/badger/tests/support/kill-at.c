@@ -41,8 +41,8 @@ static void keep(const char *path) {
     if (from < 0 || to < 0) exit(3);
     off_t at = 0;
     for (ssize_t len; (len = pread(from, buffer, sizeof buffer, at)) > 0; at += len) {
-      char *full = memchr(buffer, 0, len) == buffer && !memcmp(buffer, buffer + 1, len - 1) ? NULL : buffer;
-      if (full && pwrite(to, buffer, len, at) != len) exit(3);
+      int is_zero = !buffer[0] && !memcmp(buffer, buffer + 1, len - 1);
+      if (!is_zero && pwrite(to, buffer, len, at) != len) exit(3);
     }
     if (ftruncate(to, at)) exit(3);
     close(from), close(to);

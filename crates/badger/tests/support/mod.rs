@@ -141,26 +141,26 @@ fn killer() -> &'static PathBuf {
 
 /// Runs a command until its `at`th call of a kind; whether it was killed there, and how many there were.
 pub fn killed_at(place: &Place, kind: &str, at: u64, args: &[&str]) -> (bool, u64) {
-    let (count, command) = (place.path("count"), place.badger(args));
+    traced(place, kind, at, args, &[])
+}
+
+fn traced(place: &Place, kind: &str, at: u64, args: &[&str], more: &[(&str, &Path)]) -> (bool, u64) {
+    let (dir, command) = (tempfile::tempdir().unwrap(), place.badger(args));
+    let count = dir.path().join("count");
     let mut traced = Command::new(killer());
     traced.args([kind, &at.to_string(), path(&count)]).arg(command.get_program()).args(command.get_args());
-    traced.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    traced.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?)))).envs(more.iter().copied());
     let code = traced.output().unwrap().status.code();
+    // A tracer that failed leaves no count.
     (code == Some(137), fs::read_to_string(&count).unwrap().trim().parse().unwrap())
 }
 
-/// Runs a command until its `at`th flush, and takes from the disk what was not flushed before it. Whether it
-/// came so far.
-pub fn power_lost_at(place: &Place, kind: &Loss, at: u64, args: &[&str]) -> bool {
+/// Runs a command until its `at`th flush, and takes from the disk what was not flushed before it. Whether it came so far.
+pub fn power_lost_at(place: &Place, loss: &Loss, at: u64, args: &[&str]) -> bool {
     let durable = tempfile::tempdir().unwrap();
-    let (count, command) = (durable.path().join("count"), place.badger(args));
-    let mut traced = Command::new(killer());
-    traced.args(["flush", &at.to_string(), path(&count)]).arg(command.get_program()).args(command.get_args());
-    traced.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
-    traced.env("DURABLE", durable.path()).env("DURABLE_ROOT", place.dir.path());
-    let lost = traced.output().unwrap().status.code() == Some(137);
+    let (lost, _) = traced(place, "flush", at, args, &[("DURABLE", durable.path()), ("DURABLE_ROOT", place.dir.path())]);
     if lost {
-        Disk { durable: durable.path(), kind, random: (at * 0x9e37_79b9) | 1 }.folder(place.dir.path());
+        Disk { durable: durable.path(), loss, random: (at * 0x9e37_79b9) | 1 }.folder(place.dir.path());
     }
     lost
 }
@@ -178,7 +178,7 @@ pub struct Loss {
 struct Disk<'a> {
     /// What was flushed, as the tracer kept it.
     durable: &'a Path,
-    kind: &'a Loss,
+    loss: &'a Loss,
     random: u64,
 }
 
@@ -194,8 +194,8 @@ impl Disk<'_> {
         let flushed = fs::read_to_string(self.durable.join(format!("d-{}", Self::id(dir).unwrap()))).unwrap_or_default();
         let flushed: Vec<(&str, PathBuf)> =
             flushed.lines().map(|line| line.split_once(' ').unwrap()).map(|(id, name)| (id, dir.join(name))).collect();
-        let mut removed = Vec::new();
-        if self.kind.names {
+        let mut restored = Vec::new();
+        if self.loss.names {
             // What kept its name is left alone: a new name would give it another time.
             let apart = dir.join("renamed or new");
             fs::create_dir(&apart).unwrap();
@@ -209,14 +209,14 @@ impl Disk<'_> {
                     Some(other) if other.is_dir() => fs::rename(other, path).unwrap(),
                     Some(other) => fs::hard_link(other, path).unwrap(),
                     None => {
-                        self.again(id, path);
-                        removed.push(path.clone());
+                        self.restore(id, path);
+                        restored.push(path.clone());
                     }
                 }
             }
             fs::remove_dir_all(&apart).unwrap();
         }
-        for path in listed(dir).into_iter().filter(|path| !path.is_symlink() && !removed.contains(path)) {
+        for path in listed(dir).into_iter().filter(|path| !path.is_symlink() && !restored.contains(path)) {
             if path.is_dir() {
                 self.folder(&path);
             } else if let Some(id) = Self::id(&path) {
@@ -225,13 +225,13 @@ impl Disk<'_> {
         }
     }
 
-    /// What was removed, and whose removal was lost.
-    fn again(&self, id: &str, path: &Path) {
+    /// Brings back a file or folder whose removal was lost.
+    fn restore(&self, id: &str, path: &Path) {
         match fs::read_to_string(self.durable.join(format!("d-{id}"))) {
             Err(_) => fs::write(path, fs::read(self.durable.join(format!("f-{id}"))).unwrap_or_default()).unwrap(),
             Ok(names) => {
                 fs::create_dir(path).unwrap();
-                names.lines().map(|line| line.split_once(' ').unwrap()).for_each(|(id, name)| self.again(id, &path.join(name)));
+                names.lines().map(|line| line.split_once(' ').unwrap()).for_each(|(id, name)| self.restore(id, &path.join(name)));
             }
         }
     }
@@ -242,7 +242,7 @@ impl Disk<'_> {
             return;
         }
         let mut left = flushed.clone();
-        if self.kind.some {
+        if self.loss.some {
             left.resize(if self.one_in_two() { now.len() } else { flushed.len() }, 0);
             for (at, page) in (0..).step_by(4096).zip(now.chunks(4096)) {
                 if at < left.len() && self.one_in_two() {

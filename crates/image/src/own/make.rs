@@ -32,7 +32,7 @@ const PIECES: usize = 8;
 const MOST_ZERO: u64 = GROUP * CHUNK;
 /// So much is written before it is made durable.
 const KEEP_BYTES: u64 = 1 << 30;
-/// Bytes at the end of an unfinished image that were not made durable, at the most: those, and what one more piece brings.
+/// Bytes at the end of an unfinished image that may not be durable, at the most: [`KEEP_BYTES`] and what is written before it is counted again.
 const TORN_BYTES: u64 = KEEP_BYTES + (64 << 20);
 /// Levels of Zstandard between which it is adapted.
 const LEVELS: std::ops::RangeInclusive<i32> = 1..=9;
@@ -308,19 +308,17 @@ fn resume(path: &Path, split: Option<u64>, making: &Making, control: &Control) -
     }
     let volumes = Volumes::open(path).map_err(failed)?;
     let mut found = scan::scan(&volumes, geometry.size_bytes);
+    // A volume that is elsewhere may come back: nothing behind it is taken away.
+    volumes.whole_to(found.pages_end).map_err(failed)?;
     let durable = found.pages_end.saturating_sub(TORN_BYTES);
     let torn = torn(&before, &found, durable, control)?;
     if torn.is_some_and(|at| at < durable) {
-        return Err(Wrong::new("it is damaged in the middle: take it away and begin anew"));
-    }
-    if found.pages_end == 0 {
-        return Err(Wrong::new("nothing of it can be gone on with: take it away and begin anew"));
-    }
-    // A volume that is elsewhere may come back: nothing behind it is taken away.
-    if volumes.problems().iter().any(|(place, _)| *place < found.pages_end) {
-        return Err(Wrong::new("a volume of it is missing, or has another length than it had: bring it back, or begin anew"));
+        return Err(Wrong::new("it is damaged before its last GiB: start over with --restart"));
     }
     torn.into_iter().for_each(|at| found.cut(&volumes, at));
+    if found.pages_end == 0 {
+        return Err(Wrong::new("nothing of it can be resumed: start over with --restart"));
+    }
     let (mut pages, mut known, mut lost) = (Vec::new(), Known::default(), Extents::new());
     for (group, (at, copy)) in &found.pages {
         let (entries, gone, hash) = before.page_again(*group)?;
@@ -344,13 +342,12 @@ fn resume(path: &Path, split: Option<u64>, making: &Making, control: &Control) -
     Ok((Writer::over(Box::new(store), (head, &text), keys.clone(), (making.sparing, pages), lost), keys, known, from, since))
 }
 
-/// The first byte that is not what it should be, of what the pages tell of. What lies behind `durable` may not have come to the disk when the
-/// power failed, in whatever order: there the chunks are read as well.
+/// The first damaged byte of what the pages name. Behind `durable` a loss of power may have torn any record, so the chunks there are read too.
 fn torn(before: &Image, found: &scan::Found, durable: u64, control: &Control) -> Result<Option<u64>> {
-    let mut torn = found.damage.iter().map(|damage| damage.at).filter(|at| *at < found.pages_end).min();
+    let mut damaged: Vec<u64> = found.damage.iter().map(|damage| damage.at).filter(|at| *at < found.pages_end).collect();
     for (group, (at, _)) in found.pages.iter().filter(|(_, (at, _))| *at >= durable) {
         let Ok((entries, ..)) = before.page_again(*group) else {
-            torn = torn.into_iter().chain([*at]).min();
+            damaged.push(*at);
             continue;
         };
         let own = entries.iter().filter_map(|entry| if let Entry::Data(held) = entry { Some(held) } else { None });
@@ -359,11 +356,11 @@ fn torn(before: &Image, found: &scan::Found, durable: u64, control: &Control) ->
                 return Err(Wrong::new("stopped; give the same command again to go on"));
             }
             if before.chunk(held).is_err() {
-                torn = torn.into_iter().chain([held.at]).min();
+                damaged.push(held.at);
             }
         }
     }
-    Ok(torn)
+    Ok(damaged.into_iter().min())
 }
 
 /// What became of the drive since an image was begun.

@@ -174,6 +174,17 @@ impl Volumes {
         self.parts.iter().filter_map(|part| part.file.as_ref())
     }
 
+    /// Whether every volume before a place is there in its length.
+    ///
+    /// # Errors
+    /// The first one that is not.
+    pub fn whole_to(&self, at: u64) -> io::Result<()> {
+        match self.problems().into_iter().find(|(place, _)| *place < at) {
+            Some((_, what)) => Err(io::Error::new(io::ErrorKind::InvalidData, format!("{what}. Bring it back, or start over with --restart"))),
+            None => Ok(()),
+        }
+    }
+
     /// What is wrong with the volumes themselves: where it begins in the stream, and in words.
     pub fn problems(&self) -> Vec<(u64, String)> {
         let told = self.parts.iter().enumerate().filter_map(|(index, part)| {
@@ -263,9 +274,7 @@ impl Files {
         let there = Volumes::open(first)?;
         let index = there.parts.partition_point(|part| part.start < at).max(1) - 1;
         let Part { number, start, .. } = there.parts[index];
-        if there.problems().iter().any(|(place, _)| *place < at) {
-            return Err(io::Error::new(io::ErrorKind::InvalidData, "a volume of it is missing, or has another length than it had"));
-        }
+        there.whole_to(at)?;
         for gone in there.parts[index + 1..].iter().rev().filter(|part| part.file.is_some()) {
             std::fs::remove_file(volume(first, gone.number))?;
         }

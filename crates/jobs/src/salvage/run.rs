@@ -381,7 +381,7 @@ impl Compared {
     fn gap(self) -> Option<&'static str> {
         match self {
             Self::Unread => Some("of what was saved before it gave nothing again"),
-            Self::Unnoted => Some("the list of pieces beside the map has no sound record of what was saved before"),
+            Self::Unnoted => Some("the list of pieces beside the map has no sound record"),
             Self::Nothing | Self::Equal | Self::Differs => None,
         }
     }

@@ -3,8 +3,8 @@
 //! Some storages, each reached by several ways; drives that share a serial; drives that begin like a container; faults; somebody who swaps,
 //! writes, unlinks and truncates between every two steps; wrong tails; stops and resumes. Clones, images and what is restored from them,
 //! salvages, copies of files, drives borrowed from a server that may lend another one later, or a part of a storage that it does not hold open;
-//! files of ours that lead to a storage, and that somebody changed; journals and the ledger too. After each step the model says which storage may have changed, and what must be so where something is called proved.
-//! `BADGER_SITUATIONS` sets how many.
+//! files of ours that lead to a storage, and that somebody changed; journals and the ledger too. After each step the model says which storage
+//! may have changed, and what must be so where something is called proved. `BADGER_SITUATIONS` sets how many.
 
 mod others;
 

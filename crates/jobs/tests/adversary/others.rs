@@ -384,10 +384,9 @@ struct Server {
     thread: JoinHandle<()>,
 }
 
-#[derive(Clone)]
 enum Lends {
     /// A file that is open, and the bytes that it had when it was lent: what grows is not lent.
-    Open(Arc<File>, u64),
+    Open(File, u64),
     /// What has the name whenever it is read.
     Window(Window),
 }
@@ -419,7 +418,7 @@ impl Server {
         let lender = Lender::at_socket(socket).unwrap();
         let len = fs::metadata(drive).unwrap().len();
         let (source, drive) = match from {
-            None => (badger_drive::Workshop::default().source(drive).unwrap(), Lends::Open(Arc::new(File::open(drive).unwrap()), len)),
+            None => (badger_drive::Workshop::default().source(drive).unwrap(), Lends::Open(File::open(drive).unwrap(), len)),
             Some(from) => {
                 let size = (len - from) / 512 * 512;
                 let window = Window { path: drive.to_path_buf(), from, size, identity: Identity::of_file(Path::new("window")) };
