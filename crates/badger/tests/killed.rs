@@ -5,6 +5,7 @@ use crate::support::{Loss, MIB, Place, killed_at, path, power_lost_at, text, too
 use rstest::rstest;
 use serde_json::Value;
 use std::fs;
+use std::path::PathBuf;
 use std::process::Command;
 
 /// One engine at work.
@@ -85,6 +86,61 @@ const CLONE_IN_USE: Engine = Engine {
     },
 };
 
+/// A partition that grows while it is copied: the table, the resized metadata and the copy are three things that a kill comes between.
+const CLONE_FIT: Engine = Engine {
+    make: |place| {
+        let (folder, drive) = (folder(place), place.sparse("weir.img", 24 * MIB));
+        tool(&["bash", "-c", &format!("echo 'start=1MiB, size=20MiB' | sfdisk -q -X gpt {}", path(&drive))]);
+        tool(&["mke2fs", "-q", "-F", "-t", "ext4", "-E", "offset=1048576", "-d", path(&folder), path(&drive), "20M"]);
+    },
+    args: &["clone", "@weir.img", "@copy.img", "--fit", "auto", "--new-size", "40MiB", "--confirm", "copy"],
+    left: |_| (),
+    ended: |place, code, report, _| {
+        assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+        let copy = place.path("copy.img");
+        tool(&["sgdisk", "-v", path(&copy)]);
+        let volume = place.path("volume.img");
+        let bytes = fs::read(&copy).unwrap();
+        // Up to the second partition table at the end.
+        fs::write(&volume, &bytes[MIB as usize..bytes.len() - MIB as usize]).unwrap();
+        tool(&["e2fsck", "-fn", path(&volume)]);
+        assert!(text(&tool(&["dumpe2fs", "-h", path(&volume)]).stdout).contains("clean"));
+    },
+};
+
+const CLONE_NTFS: Engine = Engine {
+    make: |place| {
+        let (folder, drive) = (folder(place), place.sparse("weir.img", 16 * MIB));
+        tool(&["mkntfs", "-q", "-F", "-Q", "-p", "0", "-s", "512", path(&drive)]);
+        for number in 0..4 {
+            tool(&["ntfscp", "-q", path(&drive), path(&folder.join(format!("scores/{number}.pdf"))), &format!("{number}.pdf")]);
+        }
+        place.sparse("copy.img", 16 * MIB);
+    },
+    ended: |place, code, report, _| {
+        assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+        tool(&["ntfsfix", "-n", path(&place.path("copy.img"))]);
+        for number in 0..4 {
+            let there = tool(&["ntfscat", path(&place.path("copy.img")), &format!("{number}.pdf")]).stdout;
+            assert!(there == fs::read(place.path("folder").join(format!("scores/{number}.pdf"))).unwrap(), "{number}");
+        }
+    },
+    ..CLONE_IN_USE
+};
+
+const CLONE_BTRFS: Engine = Engine {
+    make: |place| {
+        let (folder, drive) = (folder(place), place.sparse("weir.img", 128 * MIB));
+        tool(&["mkfs.btrfs", "-q", "--mixed", "--rootdir", path(&folder), path(&drive)]);
+        place.sparse("copy.img", 128 * MIB);
+    },
+    ended: |place, code, report, _| {
+        assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+        tool(&["btrfs", "check", "--check-data-csum", path(&place.path("copy.img"))]);
+    },
+    ..CLONE_IN_USE
+};
+
 /// In volumes, so that kills come between them too.
 const IMAGE: Engine = Engine {
     make: source,
@@ -115,6 +171,66 @@ const IMAGE: Engine = Engine {
             assert_eq!(code, 0, "{verified} {report}");
         }
         assert!(!place.run(&["jobs"]).1.contains("unfinished"));
+    },
+};
+
+/// What is in use, locked.
+const IMAGE_LOCKED: Engine = Engine {
+    make: |place| {
+        volume(place);
+        fs::write(place.path("key"), "green weir under the lantern\n").unwrap();
+    },
+    args: &["image", "@weir.img", "@weir.zbi", "--used", "--lock", "--passphrase-file", "@key"],
+    left: |_| (),
+    ended: |place, code, report, may_be_over| {
+        let [drive, image, key] = ["weir.img", "weir.zbi", "key"].map(|name| path(&place.path(name)).to_string());
+        match report["code"].as_str() {
+            Some("image-unbegun") => {
+                let args = ["image", &drive, &image, "--used", "--lock", "--passphrase-file", &key, "--restart"];
+                let (code, report) = place.json(&args);
+                assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+            }
+            Some("image-exists") => assert!(may_be_over, "{report}"),
+            _ => assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}"),
+        }
+        let (code, restored) =
+            place.json(&["restore", &image, path(&place.path("back.img")), "--new-size", "16MiB", "--confirm", "back", "--passphrase-file", &key]);
+        assert_eq!((code, restored["outcome"].as_str()), (0, Some("proved")), "{restored}");
+        tool(&["e2fsck", "-fn", path(&place.path("back.img"))]);
+    },
+};
+
+/// A clone with fresh identifiers, whose corrections were taken back and are made again.
+const MEND: Engine = Engine {
+    make: |place| {
+        let [disk, target] = ["disk.img", "weir-target.img"].map(|name| path(&place.path(name)).to_string());
+        let system = place.path("system");
+        fs::create_dir_all(system.join("etc")).unwrap();
+        fs::write(system.join("etc/fstab"), format!("PARTUUID=5a1c2f0e-01 / ext4 defaults 0 1\n# {}\n", "organ ".repeat(900))).unwrap();
+        fs::write(system.join("etc/os-release"), "NAME=Station\n").unwrap();
+        place.sparse("disk.img", 16 * MIB);
+        tool(&["bash", "-c", &format!("printf 'label: dos\\nlabel-id: 0x5a1c2f0e\\nstart=2048, type=83, bootable\\n' | sfdisk -q {disk}")]);
+        tool(&["mke2fs", "-q", "-F", "-d", path(&system), "-E", "offset=1048576", &disk, "15360k"]);
+        let (_, cloned) = place.json(&["clone", &disk, &target, "--new-size", "16MiB", "--confirm", "rget", "--ids", "fresh"]);
+        assert_eq!(cloned["outcome"], "finished", "{cloned}");
+        place.json(&["mend", &target, "--confirm", "rget"]);
+        fs::copy(&target, place.path("mended")).unwrap();
+        while place.json(&["mend", &target, "--confirm", "rget", "--undo"]).1["outcome"] == "undone" {}
+        fs::copy(&target, place.path("unmended")).unwrap();
+        assert!(fs::read(place.path("mended")).unwrap() != fs::read(place.path("unmended")).unwrap());
+    },
+    args: &["mend", "@weir-target.img", "--confirm", "rget"],
+    left: |_| (),
+    ended: |place, code, report, _| {
+        // A kill behind the last patch leaves nothing to do.
+        assert!(report["outcome"] == "mended" || report["repairs"].as_array().is_some_and(Vec::is_empty), "{code} {report}");
+        let target = place.path("weir-target.img");
+        let is = |name: &str| fs::read(&target).unwrap() == fs::read(place.path(name)).unwrap();
+        assert!(is("mended"), "{report}");
+        let undo = || place.json(&["mend", path(&target), "--confirm", "rget", "--undo"]).1;
+        let last = std::iter::repeat_with(undo).take(5).find(|undone| undone["outcome"] != "undone").unwrap();
+        assert_eq!(last["code"], "nothing-to-undo", "{last}");
+        assert!(is("unmended"), "{report}");
     },
 };
 
@@ -158,8 +274,35 @@ const SALVAGE: Engine = Engine {
     },
 };
 
+/// Onto an image of our own, whose chunks the map vouches for.
+const SALVAGE_IMAGE: Engine = Engine {
+    args: &["salvage", "@slate.drive.toml", "@out.zbi", "--map", "@out.map"],
+    left: |_| (),
+    ended: |place, code, report, _| {
+        let (mut code, mut report) = (code, report.clone());
+        // An image that a kill left is nothing that the next run takes away by itself.
+        if report["code"] == "image-exists" {
+            fs::remove_file(place.path("out.zbi")).unwrap();
+            let [drive, out, map] = ["slate.drive.toml", "out.zbi", "out.map"].map(|name| path(&place.path(name)).to_string());
+            (code, report) = place.json(&["salvage", &drive, &out, "--map", &map]);
+        }
+        assert_eq!((code, report["outcome"].as_str()), (1, Some("incomplete")), "{report}");
+        let [image, raw] = ["out.zbi", "raw.img"].map(|name| path(&place.path(name)).to_string());
+        place.json(&["restore", &image, &raw, "--new-size", "3MiB", "--confirm", "raw"]);
+        let (good, there) = (fs::read(place.path("weir.img")).unwrap(), fs::read(&raw).unwrap());
+        let wrong = (0..good.len() / 512).filter(|at| !BAD.contains(at) && good[at * 512..(at + 1) * 512] != there[at * 512..(at + 1) * 512]);
+        assert_eq!(wrong.count(), 0, "{report}");
+    },
+    ..SALVAGE
+};
+
 /// Files, a link, a second name and a folder without anything.
 fn volume(place: &Place) {
+    let folder = folder(place);
+    tool(&["mke2fs", "-q", "-F", "-t", "ext4", "-d", path(&folder), path(&place.path("weir.img")), "16M"]);
+}
+
+fn folder(place: &Place) -> PathBuf {
     let folder = place.path("folder");
     fs::create_dir_all(folder.join("scores/old")).unwrap();
     for number in 0..4 {
@@ -167,7 +310,7 @@ fn volume(place: &Place) {
     }
     fs::hard_link(folder.join("scores/1.pdf"), folder.join("scores/same.pdf")).unwrap();
     std::os::unix::fs::symlink("1.pdf", folder.join("scores/link.pdf")).unwrap();
-    tool(&["mke2fs", "-q", "-F", "-t", "ext4", "-d", path(&folder), path(&place.path("weir.img")), "16M"]);
+    folder
 }
 
 const FETCH: Engine = Engine {
@@ -196,10 +339,17 @@ const FETCH: Engine = Engine {
 #[case::clone(&CLONE, "flush", 1)]
 #[case::clone_between_writes(&CLONE, "write", 31)]
 #[case::clone_of_what_is_in_use(&CLONE_IN_USE, "flush", 1)]
+#[case::clone_that_fits(&CLONE_FIT, "flush", 1)]
+#[case::clone_of_ntfs(&CLONE_NTFS, "flush", 2)]
+#[case::clone_of_btrfs(&CLONE_BTRFS, "flush", 2)]
 #[case::image(&IMAGE, "flush", 1)]
 #[case::image_between_writes(&IMAGE, "write", 31)]
+#[case::locked_image(&IMAGE_LOCKED, "flush", 2)]
 #[case::salvage(&SALVAGE, "flush", 1)]
+#[case::salvage_onto_an_image(&SALVAGE_IMAGE, "flush", 1)]
 #[case::salvage_between_writes(&SALVAGE, "write", 13)]
+#[case::mend(&MEND, "flush", 1)]
+#[case::mend_between_writes(&MEND, "write", 1)]
 #[case::fetch(&FETCH, "flush", 1)]
 #[case::fetch_between_writes(&FETCH, "write", 3)]
 fn killed_anywhere_it_comes_to_the_right_end(#[case] engine: &Engine, #[case] kind: &str, #[case] step: u64) {
@@ -208,7 +358,7 @@ fn killed_anywhere_it_comes_to_the_right_end(#[case] engine: &Engine, #[case] ki
 
 #[rstest]
 fn without_power_it_comes_to_the_right_end(
-    #[values(&CLONE, &CLONE_IN_USE, &IMAGE, &SALVAGE, &FETCH)] engine: &Engine,
+    #[values(&CLONE, &CLONE_IN_USE, &CLONE_FIT, &IMAGE, &IMAGE_LOCKED, &MEND, &SALVAGE, &SALVAGE_IMAGE, &FETCH)] engine: &Engine,
     #[values(Loss { names: true, some: false }, Loss { names: true, some: true }, Loss { names: false, some: false }, Loss { names: false, some: true })]
     loss: Loss,
 ) {
