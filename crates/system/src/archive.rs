@@ -1,9 +1,10 @@
 //! The initial RAM file system of a Linux system: archives of the kind `newc`, one behind the other, each plain or packed (Linux:
 //! `Documentation/driver-api/early-userspace/buffer-format.rst`).
 
+use crate::elf::Elf;
 use crate::xz;
 use badger_drive::field::le32;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::fmt::{self, Display, Formatter};
 use std::io::Read;
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -50,11 +51,65 @@ impl<T: Into<String>> From<T> for Wrong {
 
 const BYTES: Wrong = Wrong::Beyond("bytes, unpacked,");
 
+/// What a member is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Member {
+    /// A file.
+    File(Box<Content>),
+    /// A symbolic link, with its target.
+    Link(String),
+    /// A directory, a device or the like.
+    Other,
+}
+
+/// What is known of a file's content.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Content {
+    /// Whether anybody may execute it.
+    pub is_executable: bool,
+    /// Bytes.
+    pub size: u64,
+    /// The program that a script names in its first line, `#!`.
+    pub interpreter: String,
+    /// What a program, library or module says of itself; why it is none.
+    pub elf: Option<Result<Elf, String>>,
+}
+
+/// A first line that is longer names no interpreter.
+const MOST_LINE: usize = 256;
+
+/// The interpreter in a script's first line; empty where it is no script.
+pub(crate) fn interpreter(bytes: &[u8]) -> String {
+    let line = &bytes[..bytes.len().min(MOST_LINE)];
+    let line = line.strip_prefix(b"#!").and_then(|rest| rest.split(|byte| *byte == b'\n').next()).unwrap_or_default();
+    String::from_utf8_lossy(line).split_whitespace().next().unwrap_or_default().to_string()
+}
+
+impl Content {
+    /// Of a file's whole bytes: only what starts a system is parsed, by its name and mode.
+    fn of(name: &str, mode: u32, bytes: &[u8]) -> Self {
+        let is_executable = mode & 0o111 != 0;
+        let base = name.rsplit('/').next().unwrap_or_default();
+        let is_library = base.contains(".so") || base.starts_with("ld-");
+        let is_module = module(name).is_some();
+        let elf = match bytes {
+            _ if is_module && base.ends_with(".ko") => Some(Elf::read(bytes)),
+            [] if is_library || is_module => Some(Err("it is empty".into())),
+            _ if bytes.starts_with(b"\x7fELF") => Some(Elf::read(bytes)),
+            _ if is_library => Some(Err("it is no library".into())),
+            _ => None,
+        };
+        Self { is_executable, size: bytes.len() as u64, interpreter: interpreter(bytes), elf }
+    }
+}
+
 /// What is in it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Archive {
     /// Names of everything in it.
     pub names: Vec<String>,
+    /// Its members by their names without a slash in front; of several of one name the last counts.
+    pub(crate) members: HashMap<String, Member>,
     /// Bytes unpacked.
     pub bytes: u64,
     /// How it is packed, as far as that is known here.
@@ -73,12 +128,14 @@ fn hexadecimal(bytes: &[u8]) -> Option<u64> {
 
 /// Gathers the names in a plain part; where it ends.
 fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, Wrong> {
+    let mut linked: Vec<((u64, u64), String)> = Vec::new();
     loop {
         let head = bytes.get(at..at + 110).ok_or("it is cut off")?;
         if !head.starts_with(b"07070") {
             return Err(format!("it is damaged at byte {at} of its archive").into());
         }
-        let number = |from: usize| hexadecimal(&head[from..from + 8]).ok_or_else(|| format!("it is damaged at byte {at} of its archive"));
+        let began = at;
+        let number = |from: usize| hexadecimal(&head[from..from + 8]).ok_or_else(|| format!("it is damaged at byte {began} of its archive"));
         let (len, name_len) = (number(54)? as usize, number(94)? as usize);
         if name_len > MOST_NAME {
             return Err(format!("it is damaged at byte {at} of its archive").into());
@@ -90,6 +147,7 @@ fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, Wrong>
         if name.trim_start_matches("./") == LIST {
             out.list = (len <= MOST_LIST).then(|| bytes[at..end].to_vec());
         }
+        let inner = &bytes[at..end];
         at = end.next_multiple_of(4);
         if name == "TRAILER!!!" {
             return Ok(at.min(bytes.len()));
@@ -98,6 +156,23 @@ fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, Wrong>
         if out.names.len() == MOST_FILES || out.named > MOST_NAMES {
             return Err(Wrong::Beyond("files"));
         }
+        let mode = number(14)? as u32;
+        let member = match mode & 0o170_000 {
+            0o100_000 => Member::File(Box::new(Content::of(&name, mode, inner))),
+            0o120_000 => Member::Link(String::from_utf8_lossy(&inner[..inner.len().min(MOST_NAME)]).into_owned()),
+            _ => Member::Other,
+        };
+        let plain = name.trim_start_matches("./").trim_start_matches('/').to_string();
+        // Several names of one file stand behind each other, and the last has the bytes.
+        let id = (number(6)?, number(38)?);
+        if id.1 > 1 && matches!(member, Member::File(_)) {
+            linked.retain(|(other, _)| *other == id);
+            linked.push((id, plain.clone()));
+            if len > 0 {
+                out.members.extend(linked.drain(..).map(|(_, other)| (other, member.clone())));
+            }
+        }
+        out.members.insert(plain, member);
         out.names.push(name);
     }
 }
@@ -186,6 +261,14 @@ fn unpack(rest: &[u8], at: usize, out: &mut Archive) -> Result<Option<(Vec<u8>, 
     Ok(Some((unpacked, left)))
 }
 
+/// Unpacks something that is packed as a whole; `None` where it is packed in a way that is not read here.
+///
+/// # Errors
+/// Where it is damaged or cut off, or longer than is unpacked here.
+pub(crate) fn unpacked(bytes: &[u8]) -> Result<Option<Vec<u8>>, Wrong> {
+    Ok(unpack(bytes, 0, &mut Archive::default())?.map(|(unpacked, _)| unpacked))
+}
+
 /// Goes through all of it.
 ///
 /// # Errors
@@ -234,10 +317,39 @@ impl Archive {
     /// Lays another one behind it, as a loader hands over several.
     pub fn join(&mut self, next: Self) {
         self.names.extend(next.names);
+        self.members.extend(next.members);
         self.bytes += next.bytes;
         self.packed.extend(next.packed);
         self.unread = self.unread.or(next.unread);
         self.list = next.list.or_else(|| self.list.take());
+    }
+
+    /// What a path leads to, links followed as the kernel follows them.
+    pub(crate) fn member(&self, path: &str) -> Option<(String, &Member)> {
+        let mut parts: Vec<String> = path.split('/').rev().map(str::to_string).collect();
+        let (mut here, mut links) = (Vec::<String>::new(), 0);
+        while let Some(part) = parts.pop() {
+            match part.as_str() {
+                "" | "." => continue,
+                ".." => drop(here.pop()),
+                _ => {
+                    here.push(part);
+                    let Some(Member::Link(to)) = self.members.get(&here.join("/")) else { continue };
+                    links += 1;
+                    if links > 32 || parts.len() > 512 {
+                        return None;
+                    }
+                    if to.starts_with('/') {
+                        here.clear();
+                    } else {
+                        here.pop();
+                    }
+                    parts.extend(to.split('/').rev().map(str::to_string));
+                }
+            }
+        }
+        let path = here.join("/");
+        self.members.get(&path).map(|member| (path, member))
     }
 
     /// Whether there is somebody in it who waits for devices and takes their modules.

@@ -13,7 +13,7 @@ pub fn chains(drive: &Source, looked: &Looked) -> Vec<Chain> {
 }
 
 pub(crate) fn of_places(drive: &Source, looked: &Looked, places: &Places) -> Vec<Chain> {
-    let mut out: Vec<Chain> = efi::chain(looked, places).into_iter().chain(bios::chain(drive, looked, places)).collect();
+    let mut out: Vec<Chain> = efi::chain(places).into_iter().chain(bios::chain(drive, looked, places)).collect();
     // An empty system partition beside a way of the old kind was never made for starting.
     let mut efi = places.all.iter().filter(|place| place.partition.type_code.is_efi()).peekable();
     let is_empty = efi.peek().is_some() && efi.all(|place| place.files.is_ok() && place.list("/").is_empty());

@@ -1,14 +1,16 @@
 //! Firmware of the new kind: the system partition, the programs on it, and what they read.
 
+use crate::entries::{self, Entries, Starts};
+use crate::kernel::processor_of;
 use crate::link::{Chain, Firmware, Link, Offers};
-use crate::linux::{self, resolve, words};
-use crate::loader::{Built, built, linux_path, script};
+use crate::linux::{self, Handed, words};
+use crate::loader::{Built, Started, built, linux_path, script};
 use crate::pe::{LoaderKind, Machine, Program};
 use crate::places::{Place, Places};
 use crate::windows;
 use badger_fs::tree::NodeKind;
 use badger_fs::volume::{Kind, State};
-use badger_inspect::Looked;
+use badger_inspect::Verdict;
 
 /// Where firmware looks that knows nothing of the drive, for each processor.
 pub(crate) const FALLBACK: [(&str, Machine); 3] = [("bootx64.efi", Machine::X64), ("bootia32.efi", Machine::X86), ("bootaa64.efi", Machine::Arm64)];
@@ -84,31 +86,60 @@ impl Found {
 }
 
 /// The way through firmware of the new kind; `None` where nothing was ever made for it.
-pub(crate) fn chain(looked: &Looked, places: &Places) -> Option<Chain> {
-    let mut links = Vec::new();
-    let chain = |links| Some(Chain { firmware: Firmware::Uefi, links });
+pub(crate) fn chain(places: &Places) -> Option<Chain> {
+    let chain = |links| Chain { firmware: Firmware::Uefi, links };
     let all: Vec<&Place> = places.all.iter().filter(|place| place.partition.type_code.is_efi()).collect();
     // A volume with these programs that is not marked as the system partition is found by some firmware only.
     let unmarked = places.all.iter().find(|place| !place.partition.type_code.is_efi() && !place.list("/EFI").is_empty() && is_fat(place));
-    let Some(place) = all.iter().find(|place| !place.list("/EFI").is_empty()).or(all.first()).copied() else {
+    if all.is_empty() {
         let place = unmarked?;
         let text = format!("{} has programs for firmware, and is not marked as the system partition: firmware does not look there", place.name());
-        links.push(Link::broken("system-partition", text));
-        return chain(links);
-    };
-    if all.len() > 1 {
-        let text = format!("{} partitions are marked as the system partition; {} is gone on with", all.len(), place.name());
-        links.push(Link::unknown("system-partition", text));
+        return Some(chain(vec![Link::broken("system-partition", text)]));
     }
+    // Of several, one that is there for rescue only, or empty, does not speak for the system: the one that leads furthest does, and
+    // the system's own before others.
+    let mounted =
+        |place: &Place| places.all.iter().any(|other| other.text("/etc/fstab").is_ok_and(|text| text.is_some_and(|text| mounts(&text, place))));
+    let chains = all.iter().map(|place| (*place, chain(of_partition(places, place))));
+    let rank = |(place, chain): &(&Place, Chain)| {
+        let verdict = match chain.verdict() {
+            Verdict::Holds => 0,
+            Verdict::NotChecked => 1,
+            _ => 2,
+        };
+        (place.list("/EFI").is_empty(), !mounted(place), verdict)
+    };
+    let (place, mut best) = chains.min_by_key(rank)?;
+    if all.len() > 1 {
+        let others = all.iter().filter(|other| other.partition.number != place.partition.number).map(|other| other.name()).collect::<Vec<_>>();
+        let text = format!("{} can also be started from: which one the firmware takes, its own settings say", others.join(", "));
+        if let Some(link) = best.links.first_mut() {
+            link.evidence.push(text);
+        }
+    }
+    Some(best)
+}
+
+/// Whether a table of mounts has the volume as the place of the loaders.
+fn mounts(fstab: &str, place: &Place) -> bool {
+    let lines = fstab.lines().map(|line| line.split_whitespace().collect::<Vec<_>>());
+    let mut lines = lines.filter(|fields| fields.len() > 2 && matches!(fields[1], "/boot/efi" | "/efi" | "/boot"));
+    lines
+        .any(|fields| !place.id().is_empty() && fields[0].ends_with(place.id()) || !place.partuuid.is_empty() && fields[0].ends_with(&place.partuuid))
+}
+
+/// The way from one system partition on.
+fn of_partition(places: &Places, place: &Place) -> Vec<Link> {
+    let mut links = Vec::new();
     let broken = |text: String| Link::broken("system-partition", text);
     match &place.found {
         _ if !is_fat(place) && place.found.is_some() => {
             links.push(broken(format!("the system partition, {}, holds no FAT: firmware cannot read it", place.name())));
-            return chain(links);
+            return links;
         }
         None => {
             links.push(broken(format!("the system partition, {}, holds no file system that is known", place.name())));
-            return chain(links);
+            return links;
         }
         Some(found) if found.state == State::Damaged => {
             links.push(broken(format!("the file system of the system partition is damaged: {}", found.problems.join("; "))));
@@ -117,12 +148,13 @@ pub(crate) fn chain(looked: &Looked, places: &Places) -> Option<Chain> {
     }
     if let Err(why) = &place.files {
         links.push(broken(format!("the files of the system partition cannot be read: {why}")));
-        return chain(links);
+        return links;
     }
     let programs = programs(place);
-    let Some(start) = loaders(place, &programs, &mut links) else { return chain(links) };
-    from(looked, places, place, start, &programs, &mut links);
-    chain(links)
+    if let Some(start) = loaders(place, &programs, &mut links) {
+        from(places, place, start, &programs, &mut links);
+    }
+    links
 }
 
 fn is_fat(place: &Place) -> bool {
@@ -161,6 +193,9 @@ fn programs(place: &Place) -> Programs {
                 Err(why) => out.wrong.push(format!("{path} cannot be read: {why}")),
                 Ok(bytes) => match Program::read(&bytes) {
                     Err(why) => out.wrong.push(format!("{path}: {why}")),
+                    Ok(program) if program.is_as_signed(&bytes) == Some(false) => {
+                        out.wrong.push(format!("{path} is damaged: its bytes are not those that were signed"));
+                    }
                     Ok(program) => out.sound.push(Found { kind: program.kind(&bytes), path, bytes, program }),
                 },
             }
@@ -279,15 +314,12 @@ fn is_loader(path: &str) -> bool {
 }
 
 /// Goes on from a program.
-fn from(looked: &Looked, places: &Places, place: &Place, start: usize, all: &Programs, links: &mut Vec<Link>) {
+fn from(places: &Places, place: &Place, start: usize, all: &Programs, links: &mut Vec<Link>) {
     let programs = &all.sound[..];
     let found = &programs[start];
     let store = "/EFI/Microsoft/Boot/BCD";
     let next = match found.likely() {
-        LoaderKind::UnifiedKernel => return unified(places, place, found, links),
-        LoaderKind::SystemdBoot => return of_entries(places, place, all, links),
-        LoaderKind::WindowsBootManager => return windows::follow(places, &looked.table, place, store, Firmware::Uefi, links),
-        LoaderKind::Unknown if place.has(store) => return windows::follow(places, &looked.table, place, store, Firmware::Uefi, links),
+        LoaderKind::Unknown if place.has(store) => return windows::follow(places, &places.table, place, store, Firmware::Uefi, links),
         // It starts what lies beside it; its copy at the fallback path starts the one that its helper finds elsewhere.
         LoaderKind::Shim => {
             let beside = programs.iter().position(|other| other.folder() == found.folder() && other.is_second());
@@ -302,16 +334,57 @@ fn from(looked: &Looked, places: &Places, place: &Place, start: usize, all: &Pro
         return links.push(Link::broken("second-loader", format!("{} starts a second loader, and none is beside it", found.path)));
     };
     let loader = &programs[next];
+    if next != start && loader.program.is_as_signed(&loader.bytes) == Some(false) {
+        let text = format!("{}, which {} starts, is damaged: its bytes are not those that were signed", loader.path, found.path);
+        return links.push(Link::broken("second-loader", text));
+    }
+    of_loader(places, place, loader, links);
+}
+
+/// A loader that another one starts, by its path.
+pub(crate) fn chained(places: &Places, place: &Place, path: &str, links: &mut Vec<Link>) {
+    let name = format!("{path} on {}", place.name());
+    let bytes = match place.needed(path, "second-loader", "the second loader") {
+        Ok(bytes) => bytes,
+        Err(link) => return links.push(link),
+    };
+    let program = match Program::read(&bytes) {
+        Ok(program) => program,
+        Err(why) => return links.push(Link::broken("second-loader", format!("{name}: {why}"))),
+    };
+    if program.is_as_signed(&bytes) == Some(false) {
+        return links.push(Link::broken("second-loader", format!("{name} is damaged: its bytes are not those that were signed")));
+    }
+    links.push(Link::holds("second-loader", format!("{name} is there, a program for {}", program.machine.word())));
+    let found = Found { kind: program.kind(&bytes), path: path.to_string(), bytes, program };
+    match found.likely() {
+        // What goes on from there to others is not followed round and round.
+        LoaderKind::Grub | LoaderKind::Shim => links.push(Link::unknown("stub", format!("what {name} starts was not looked into"))),
+        _ => of_loader(places, place, &found, links),
+    }
+}
+
+/// Everything that a loader starts.
+fn of_loader(places: &Places, place: &Place, loader: &Found, links: &mut Vec<Link>) {
+    match loader.likely() {
+        LoaderKind::UnifiedKernel => return unified(places, place, &loader.path, &loader.bytes, links),
+        LoaderKind::SystemdBoot => return of_entries(places, place, loader.program.machine, links),
+        LoaderKind::WindowsBootManager => {
+            return windows::follow(places, &places.table, place, "/EFI/Microsoft/Boot/BCD", Firmware::Uefi, links);
+        }
+        _ => {}
+    }
+    let started = Started { firmware: Firmware::Uefi, processor: processor_of(loader.program.machine) };
     let Built { config, prefix } = own(loader);
     match prefix {
         _ if !config.is_empty() => {
             let path = prefix.unwrap_or_else(|| "/boot/grub".into());
-            script(places, Some(place), &config, &path, links);
+            script(places, Some(place), (&config, &linux_path(&path), true), started, links);
         }
         Some(prefix) => {
             let path = format!("{}/grub.cfg", linux_path(&prefix));
             match place.text(&path) {
-                Ok(Some(text)) => script(places, Some(place), &text, &linux_path(&prefix), links),
+                Ok(Some(text)) => script(places, Some(place), (&text, &linux_path(&prefix), false), started, links),
                 Ok(None) => links.push(Link::broken("stub", format!("{} looks for {path}, which is not on {}", loader.path, place.name()))),
                 Err(why) => links.push(Link::broken("stub", format!("{path} on {} cannot be read: {why}", place.name()))),
             }
@@ -329,47 +402,62 @@ pub(crate) fn own_of(program: &Program, bytes: &[u8]) -> Built {
     program.section(bytes, "mods").and_then(built).unwrap_or_default()
 }
 
-/// Entries of the boot loader specification, and unified kernels beside them.
-fn of_entries(places: &Places, place: &Place, all: &Programs, links: &mut Vec<Link>) {
-    let mut named: Vec<String> = place.list("/loader/entries").into_iter().map(|(name, _)| name).filter(|name| name.ends_with(".conf")).collect();
-    named.sort();
-    let wanted = place.text("/loader/loader.conf").ok().flatten().unwrap_or_default();
-    let default =
-        wanted.lines().find_map(|line| line.strip_prefix("default")).map(|name| name.trim().trim_end_matches('*').to_string()).unwrap_or_default();
-    let chosen = named.iter().find(|name| !default.is_empty() && name.starts_with(&default)).or(named.last());
-    let unified_kernel = all.sound.iter().find(|found| found.program.section(&found.bytes, ".linux").is_some());
-    match (chosen, unified_kernel) {
-        (Some(name), _) => {
-            let path = format!("/loader/entries/{name}");
-            let entry = place.text(&path).ok().flatten().map(|text| linux::specified(&text)).unwrap_or_default();
-            if entry.kernel.is_empty() {
-                return links.push(Link::broken("configuration", format!("{path} on {} names no kernel", place.name())));
-            }
-            links.push(Link::holds("configuration", format!("{path} on {} starts \"{}\"", place.name(), entry.title)));
-            linux::follow(places, place, &entry, links);
+/// Entries of the Boot Loader Specification.
+fn of_entries(places: &Places, place: &Place, machine: Machine, links: &mut Vec<Link>) {
+    let Entries { all, unmatched } = entries::entries(places, place, machine);
+    let Some(first) = all.first() else {
+        // It finds the Windows loader by itself.
+        let windows = "/EFI/Microsoft/Boot/bootmgfw.efi";
+        if place.has(windows) {
+            links.push(Link::holds("configuration", format!("systemd-boot finds no entry on {}, and starts the Windows Boot Manager", place.name())));
+            return chained(places, place, windows, links);
         }
-        (None, Some(found)) => unified(places, place, found, links),
-        (None, None) if !all.beyond.is_empty() => links.push(Link::unknown("configuration", all.beyond[0].clone())),
-        (None, None) => links.push(Link::broken("configuration", format!("the loader finds no entry on {}", place.name()))),
+        return links.push(Link::broken("configuration", format!("systemd-boot finds no entry on {}", place.name())));
+    };
+    let told = format!("{} on {}", first.path, first.place.name());
+    let mut evidence: Vec<String> = all.iter().map(|found| format!("{}: {}", found.path, found.title)).collect();
+    evidence.extend(unmatched.map(|default| format!("loader.conf names {default} as the default, which no entry is")));
+    let mut add = |link: Link| links.push(link.with(std::mem::take(&mut evidence)));
+    if first.left == Some(0) {
+        add(Link::unknown("configuration", format!("{told} starts \"{}\", of which every attempt to start failed", first.title)));
+    }
+    match &first.starts {
+        Starts::Kernel(entry) if entry.kernel.is_empty() => add(Link::broken("configuration", format!("{told} names no kernel"))),
+        Starts::Kernel(entry) => {
+            add(Link::holds("configuration", format!("{told} starts \"{}\"", first.title)));
+            let bytes = first.place.read(&entry.kernel).ok().flatten();
+            // The kernel of an entry may be a unified image.
+            match bytes.filter(|bytes| Program::read(bytes).is_ok_and(|program| program.kind(bytes) == LoaderKind::UnifiedKernel)) {
+                Some(bytes) => unified(places, first.place, &entry.kernel, &bytes, links),
+                None => linux::follow(places, first.place, entry, processor_of(machine), links),
+            }
+        }
+        Starts::Program(path) => {
+            add(Link::holds("configuration", format!("{told} starts \"{}\"", first.title)));
+            chained(places, first.place, path, links);
+        }
     }
 }
 
-/// A kernel, its RAM file system and its options in one program.
-fn unified(places: &Places, place: &Place, found: &Found, links: &mut Vec<Link>) {
-    let text = |name: &str| found.program.section(&found.bytes, name).map(|bytes| String::from_utf8_lossy(bytes).trim_end_matches('\0').to_string());
-    links.push(Link::holds("kernel", format!("{} on {} holds a kernel", found.path, place.name())).with(text(".uname")));
-    match found.program.section(&found.bytes, ".initrd").map(crate::archive::read) {
-        Some(Ok(archive)) => links.push(Link::holds("initial", format!("the initial RAM file system in it is whole, {} files", archive.names.len()))),
-        Some(Err(why)) => links.push(linux::unread("in it", &why)),
-        None => links.push(Link::unknown("initial", "there is no initial RAM file system in it")),
-    }
-    let options = text(".cmdline").map(|text| words(&text)).unwrap_or_default();
-    let root = options.iter().rev().find_map(|option| option.strip_prefix("root="));
-    match root {
-        Some(name) => match resolve(places, name, "root", "the system's volume") {
-            Ok(system) => links.push(Link::holds("root", format!("the system's volume is {}", system.name())).with([format!("root={name}")])),
-            Err(link) => links.push(link),
-        },
-        None => links.push(Link::unknown("root", "it is not told which volume is the system's")),
-    }
+/// A unified kernel image: a kernel, its initial RAM file system and its options in one program (UAPI group, "Unified Kernel Image").
+fn unified(places: &Places, place: &Place, path: &str, bytes: &[u8], links: &mut Vec<Link>) {
+    let program = match Program::read(bytes) {
+        Ok(program) => program,
+        Err(why) => return links.push(Link::broken("kernel", format!("{path} on {}: {why}", place.name()))),
+    };
+    let section = |name: &str| program.section(bytes, name);
+    let text = |name: &str| section(name).map(|inner| String::from_utf8_lossy(inner).trim_end_matches('\0').to_string());
+    let told = format!("{path} on {}", place.name());
+    let initrds = [".ucode", ".initrd"].into_iter().filter_map(|name| section(name).map(|inner| (format!("in {told}"), Ok(inner.to_vec()))));
+    let handed = Handed {
+        on: place,
+        kernel_told: format!("the kernel in {told}"),
+        kernel: section(".linux").map(<[u8]>::to_vec).ok_or_else(|| Link::broken("kernel", format!("{told} holds no kernel"))),
+        kernel_path: None,
+        initrds: initrds.collect(),
+        last: None,
+        options: text(".cmdline").map(|text| words(&text)).unwrap_or_default(),
+        processor: processor_of(program.machine),
+    };
+    linux::start(places, &handed, links);
 }

@@ -1,9 +1,12 @@
 //! The usual loader of Linux systems: what is built into it, its configurations, and its core image for firmware of the old kind.
 
-use crate::link::Link;
-use crate::linux::{self, resolve, searched, words};
+use crate::efi;
+use crate::grub::{self, Chosen, Outcome};
+use crate::link::{Firmware, Link};
+use crate::linux::{self, resolve};
 use crate::places::{Place, Places};
 use badger_drive::field::{le32, le64};
+use badger_inspect::Verdict;
 use lzma_rs::decompress::raw::{LzmaDecoder, LzmaParams, LzmaProperties};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
@@ -81,73 +84,122 @@ pub(crate) fn linux_path(prefix: &str) -> String {
     prefix.split_once(')').map_or(prefix, |(_, path)| path).trim_end_matches('/').to_string()
 }
 
-/// A loader's configuration and all it starts.
-pub(crate) fn of_config(places: &Places, place: &Place, path: &str, links: &mut Vec<Link>) {
-    let asked = (place.partition.number, path.to_string());
-    let known = places.followed.borrow().get(&asked).cloned();
-    let tail = known.unwrap_or_else(|| {
-        let mut tail = Vec::new();
-        follow_config(places, place, path, &mut tail);
-        places.followed.borrow_mut().insert(asked, tail.clone());
-        tail
-    });
-    links.extend(tail);
+/// How GRUB was started.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Started {
+    pub firmware: Firmware,
+    /// The processor that it runs on, as in ELF files; 0 where that is not known.
+    pub processor: u16,
 }
 
-fn follow_config(places: &Places, place: &Place, path: &str, links: &mut Vec<Link>) {
+impl Started {
+    pub(crate) const BIOS: Self = Self { firmware: Firmware::Bios, processor: 0 };
+}
+
+/// A configuration and all it starts.
+pub(crate) fn of_config(places: &Places, place: &Place, path: &str, started: Started, links: &mut Vec<Link>) {
     if let Some(top) = place.hidden_in(path) {
-        let text = format!("the loader looks for its configuration {path} at the top of {}, and it lies in the subvolume {top}", place.name());
+        let text = format!("GRUB looks for its configuration {path} at the top of {}, and it lies in the subvolume {top}", place.name());
         return links.push(Link::broken("configuration", text));
     }
+    let on = place.name();
     let text = match place.text(path) {
         Ok(Some(text)) => text,
-        Ok(None) => return links.push(Link::broken("configuration", format!("the loader's configuration {path} is not on {}", place.name()))),
+        Ok(None) => return links.push(Link::broken("configuration", format!("GRUB's configuration {path} is not on {on}"))),
         Err(why) if place.files.is_err() => {
-            return links
-                .push(Link::unknown("configuration", format!("the loader's configuration {path} on {} was not looked at: {why}", place.name())));
+            return links.push(Link::unknown("configuration", format!("GRUB's configuration {path} on {on} was not looked at: {why}")));
         }
-        Err(why) => {
-            return links.push(Link::broken("configuration", format!("the loader's configuration {path} on {} cannot be read: {why}", place.name())));
-        }
+        Err(why) => return links.push(Link::broken("configuration", format!("GRUB's configuration {path} on {on} cannot be read: {why}"))),
     };
-    let (mut entries, at) = linux::entries(&text);
-    if entries.is_empty() && text.lines().any(|line| line.trim_start().starts_with("blscfg")) {
-        let names = place.list("/loader/entries").into_iter().map(|(name, _)| format!("/loader/entries/{name}"));
-        let all = names.chain(place.list("/boot/loader/entries").into_iter().map(|(name, _)| format!("/boot/loader/entries/{name}")));
-        let mut named: Vec<String> = all.filter(|path| path.ends_with(".conf")).collect();
-        named.sort();
-        entries = named.iter().rev().filter_map(|path| place.text(path).ok().flatten()).map(|text| linux::specified(&text)).collect();
-    }
-    let Some(entry) = entries.get(at).or(entries.first()) else {
-        return links.push(Link::broken("configuration", format!("the loader's configuration {path} on {} starts nothing", place.name())));
-    };
-    let others: Vec<String> = entries.iter().map(|entry| format!("{}: {}", entry.title, entry.kernel)).collect();
-    links
-        .push(Link::holds("configuration", format!("the loader's configuration {path} on {} starts \"{}\"", place.name(), entry.title)).with(others));
-    linux::follow(places, place, entry, links);
+    let prefix = path.rsplit_once('/').map_or("", |(folder, _)| folder);
+    let outcome = grub::run(places, Some(place), &text, prefix, (started.firmware, false));
+    chosen(places, place, path, &outcome, started, links);
 }
 
-/// A short configuration that finds a volume and goes on with the one there; or one that starts systems itself.
-/// `place` is where it lies; `None` where it is built into a core image.
-pub(crate) fn script(places: &Places, place: Option<&Place>, text: &str, prefix: &str, links: &mut Vec<Link>) {
-    if let Some(place) = place.filter(|_| !linux::entries(text).0.is_empty()) {
-        return of_config(places, place, &format!("{prefix}/grub.cfg"), links);
+/// What a configuration starts when nobody chooses; else what its `fallback` does.
+fn chosen(places: &Places, place: &Place, path: &str, outcome: &Outcome, started: Started, links: &mut Vec<Link>) {
+    let told = format!("GRUB's configuration {path} on {}", place.name());
+    if outcome.is_beyond {
+        return links.push(Link::unknown("configuration", format!("{told} has more commands than are followed here")));
     }
-    let lines: Vec<Vec<String>> = text.lines().map(words).filter(|words| !words.is_empty()).collect();
-    let search = lines.iter().rev().find_map(|words| searched(words));
-    let Some(search) = search else {
-        return links.push(Link::unknown("stub", format!("what {prefix}/grub.cfg does is not understood here")));
-    };
-    let target = match resolve(places, &search, "stub", "the volume with the loader's configuration") {
-        Ok(target) => target,
-        Err(link) => return links.push(link),
-    };
-    links.push(Link::holds("stub", format!("the loader finds its configuration on {}", target.name())).with([search]));
-    let path = lines.iter().find_map(|words| words.iter().find_map(|word| word.strip_prefix("prefix=").map(str::to_string)));
-    let path = path.map_or_else(|| "/boot/grub".into(), |path| path.replace("($root)", "").replace("(${root})", "").replace("$root", ""));
-    let path = linux_path(&path);
-    if place.is_none() && target.files.is_ok() && !target.has(&format!("{path}/i386-pc/normal.mod")) {
-        links.push(Link::broken("modules", format!("{path}/i386-pc on {} lacks the loader's modules", target.name())));
+    let at = links.len();
+    of_choice(places, place, &told, (&outcome.chosen, &outcome.titles), started, links);
+    // GRUB goes on with the next one where a kernel cannot be loaded; whatever comes later it does not see.
+    let is_unloaded = |links: &[Link]| links.iter().any(|link| link.result == Verdict::Fails && matches!(link.name, "kernel" | "configuration"));
+    for fallback in &outcome.fallback {
+        if !is_unloaded(&links[at..]) {
+            break;
+        }
+        let first = links[at..].iter().find(|link| link.result == Verdict::Fails).map(|link| link.text.clone()).unwrap_or_default();
+        links.truncate(at);
+        links.push(Link::unknown("default-entry", format!("the entry that {told} starts first cannot be loaded: {first}. Its fallback is started")));
+        of_choice(places, place, &told, (fallback, &outcome.titles), started, links);
     }
-    of_config(places, target, &format!("{path}/grub.cfg"), links);
+}
+
+fn of_choice(places: &Places, place: &Place, told: &str, (choice, titles): (&Chosen, &[String]), started: Started, links: &mut Vec<Link>) {
+    let starts = |title: &str| Link::holds("configuration", format!("{told} starts \"{title}\"")).with(titles.iter().cloned());
+    match choice {
+        Chosen::Nothing => links.push(Link::broken("configuration", format!("{told} starts nothing"))),
+        Chosen::Other(title) => {
+            links.push(
+                Link::unknown("configuration", format!("{told} starts \"{title}\", which is no kernel and no loader")).with(titles.iter().cloned()),
+            );
+        }
+        Chosen::Linux(entry) => {
+            links.push(starts(&entry.title));
+            linux::follow(places, place, entry, started.processor, links);
+        }
+        Chosen::Chain { title, path, on } => {
+            let Some(on) = on.and_then(|on| places.all.iter().find(|place| place.partition.number == on)) else {
+                let text = format!("{told} starts \"{title}\", a loader on a volume that is not on this drive: that is not looked into here");
+                return links.push(Link::unknown("configuration", text).with(titles.iter().cloned()));
+            };
+            links.push(starts(title));
+            match started.firmware {
+                Firmware::Uefi => efi::chained(places, on, path, links),
+                Firmware::Bios => {
+                    links.push(Link::unknown("second-loader", format!("{path} on {} is started next: it was not looked into", on.name())))
+                }
+            }
+        }
+    }
+}
+
+/// A configuration that goes on with another one, on a volume that it looks for; or one that starts systems itself.
+/// `place` is where it lies, or the program that it is built into (`is_built`); `None` where that is a core image.
+pub(crate) fn script(places: &Places, place: Option<&Place>, (text, prefix, is_built): (&str, &str, bool), started: Started, links: &mut Vec<Link>) {
+    let outcome = grub::run(places, place, text, prefix, (started.firmware, is_built));
+    let stub = || match place {
+        Some(place) if !is_built => format!("{prefix}/grub.cfg on {}", place.name()),
+        _ => "the configuration built into GRUB".to_string(),
+    };
+    let Some(next) = &outcome.next else {
+        return match (&outcome.chosen, place) {
+            (Chosen::Nothing, _) | (_, None) => {
+                match outcome.missed.as_deref().map(|name| resolve(places, name, "stub", "the volume with GRUB's configuration")) {
+                    Some(Err(link)) => links.push(link),
+                    _ => links.push(Link::unknown("stub", format!("what {} starts is not known here", stub()))),
+                }
+            }
+            (_, Some(place)) => chosen(places, place, &format!("{prefix}/grub.cfg"), &outcome, started, links),
+        };
+    };
+    // What it looked for and did not find, or found twice, comes before where it looked in its stead.
+    if let Some(Err(link)) = outcome.missed.as_deref().map(|name| resolve(places, name, "stub", "the volume with GRUB's configuration")) {
+        return links.push(link);
+    }
+    let Some(target) = next.on.and_then(|on| places.all.iter().find(|place| place.partition.number == on)) else {
+        return links.push(Link::unknown("stub", format!("{} goes on with {}, and which volume that is on is not known", stub(), next.path)));
+    };
+    links.push(Link::holds("stub", format!("GRUB finds its configuration on {}", target.name())).with([next.path.clone()]));
+    let folder = next.path.rsplit_once('/').map_or("", |(folder, _)| folder);
+    if place.is_none() && target.files.is_ok() && !target.has(&format!("{folder}/i386-pc/normal.mod")) {
+        links.push(Link::broken("modules", format!("{folder}/i386-pc on {} lacks GRUB's modules", target.name())));
+    }
+    match next.is_read {
+        // From there on with the variables that it was given.
+        true => chosen(places, target, &next.path, &outcome, started, links),
+        false => of_config(places, target, &next.path, started, links),
+    }
 }

@@ -1,6 +1,7 @@
 //! Programs for firmware: what a PE file says of itself (Microsoft's published "PE format").
 
 use badger_drive::field::{le16, le32};
+use sha2::{Digest, Sha256};
 use std::ops::Range;
 
 /// A processor that a program is for.
@@ -125,6 +126,34 @@ impl Program {
         }
     }
 
+    /// Whether its bytes are those that were signed, by the hash in its signature (Microsoft, "Windows Authenticode Portable Executable Signature
+    /// Format"); `None` where it has none of a kind that is known here. Who signed is not looked at.
+    pub fn is_as_signed(&self, bytes: &[u8]) -> Option<bool> {
+        let head = le32(bytes, 0x3c) as usize;
+        let directories = match le16(bytes, head + 24) {
+            0x20b => head + 24 + 112,
+            _ => head + 24 + 96,
+        };
+        let entry = directories + 4 * 8;
+        let (from, len) = (le32(bytes, entry) as usize, le32(bytes, entry + 4) as usize);
+        let signature = bytes.get(from..from.checked_add(len)?).filter(|_| len > 0)?;
+        let hashed = [0..head + 24 + 64, head + 24 + 68..entry, entry + 8..from, from + len..bytes.len()];
+        let mut hash = Sha256::new();
+        for range in hashed {
+            hash.update(bytes.get(range)?);
+        }
+        // Signers fill up to a multiple of eight bytes.
+        let behind = bytes.len() - (from + len);
+        hash.update(&[0; 8][..(8 - (from + behind) % 8) % 8]);
+        let hash = hash.finalize();
+        // `SpcIndirectDataContent` and, somewhere behind it, the digest with its algorithm.
+        const CONTENT: [u8; 10] = [0x2b, 6, 1, 4, 1, 0x82, 0x37, 2, 1, 4];
+        const SHA256: [u8; 9] = [0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 1];
+        let content = memchr::memmem::find(signature, &CONTENT)?;
+        let digest = memchr::memmem::rfind(&signature[content..], &SHA256).is_some();
+        (digest || memchr::memmem::find(signature, &hash).is_some()).then(|| memchr::memmem::find(signature, &hash).is_some())
+    }
+
     /// What is in a section.
     pub fn section<'a>(&self, bytes: &'a [u8], name: &str) -> Option<&'a [u8]> {
         let (_, range) = self.sections.iter().find(|(other, _)| other == name)?;
@@ -155,5 +184,19 @@ mod tests {
     fn loaders_are_known_by_their_sections(#[case] path: &str, #[case] kind: LoaderKind) {
         let bytes = std::fs::read(path).unwrap();
         assert_eq!(Program::read(&bytes).unwrap().kind(&bytes), kind);
+    }
+
+    #[rstest]
+    #[case("/usr/lib/grub/x86_64-efi-signed/gcdx64.efi.signed")]
+    #[case("/usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed")]
+    fn a_flipped_bit_is_seen_by_the_signature(#[case] path: &str) {
+        let mut bytes = std::fs::read(path).unwrap();
+        let program = Program::read(&bytes).unwrap();
+        assert_eq!(program.is_as_signed(&bytes), Some(true));
+        for at in [600, bytes.len() / 2] {
+            bytes[at] ^= 4;
+            assert_eq!(program.is_as_signed(&bytes), Some(false), "{at}");
+            bytes[at] ^= 4;
+        }
     }
 }

@@ -7,7 +7,9 @@ use badger_fs::tree::{self, Node, NodeKind};
 use badger_fs::volume::{Kind, Recognised};
 use badger_fs::{Content, Origin, Tree, Volume};
 use badger_inspect::{Looked, references};
+use badger_layout::Table;
 use badger_layout::partition::Partition;
+use badger_layout::types::Role;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 
@@ -36,8 +38,12 @@ pub struct Place {
 pub struct Places {
     /// By their order on the drive.
     pub all: Vec<Place>,
-    /// Where configurations led that were followed already: both ways of a drive go through the same.
-    pub(crate) followed: RefCell<BTreeMap<(u32, String), Vec<Link>>>,
+    /// The partition table.
+    pub table: Table,
+    /// A partition that is not looked into, and may hold volumes.
+    hidden: Option<String>,
+    /// Where entries led that were followed already: both ways of a drive go through the same.
+    pub(crate) followed: RefCell<BTreeMap<String, Vec<Link>>>,
     /// The initial RAM file systems that are started with.
     pub(crate) initials: RefCell<Vec<Initial>>,
 }
@@ -252,6 +258,15 @@ pub(crate) fn whole(content: &Content) -> Result<Vec<u8>, String> {
 }
 
 impl Places {
+    /// A drive with nothing on it.
+    #[cfg(test)]
+    pub(crate) fn none() -> Self {
+        use badger_layout::table::{Detail, Kind};
+        let (partitions, problems, disk_id) = (Vec::new(), Vec::new(), String::new());
+        let table = Table { kind: Kind::None, disk_id, partitions, problems, detail: Detail::None, sector: 512, sectors: 0 };
+        Self { all: Vec::new(), table, hidden: None, followed: RefCell::default(), initials: RefCell::default() }
+    }
+
     /// Opens everything on a drive that was looked at.
     pub fn of(drive: &Source, looked: &Looked) -> Self {
         let table = &looked.table;
@@ -267,7 +282,9 @@ impl Places {
             let top = files.as_ref().ok().zip(found.as_ref()).map(|(files, found)| references::top(&**files, found.kind)).unwrap_or_default();
             Place { partition: partition.clone(), start, top: RefCell::new(top), found, files, partuuid }
         });
-        Self { all: all.collect(), followed: RefCell::default(), initials: RefCell::default() }
+        let all: Vec<Place> = all.collect();
+        let hidden = all.iter().find(|place| is_hidden(drive, place)).map(Place::name);
+        Self { all, table: table.clone(), hidden, followed: RefCell::default(), initials: RefCell::default() }
     }
 
     /// What a system would find under a name: `UUID=`, `PARTUUID=`, `LABEL=`, `PARTLABEL=`, or links of these below `/dev/disk`. `None` where the name
@@ -278,21 +295,58 @@ impl Places {
             Some(rest) => rest.split_once('/')?,
             None => name.split_once('=')?,
         };
-        let value = value.trim_matches('"');
+        let value = &decoded(value.trim_matches('"'));
         let is = |place: &&Place| match what.to_ascii_lowercase().as_str() {
             "uuid" => !value.is_empty() && same_id(place, value),
             "partuuid" => place.partuuid.eq_ignore_ascii_case(value),
-            "label" => place.found.as_ref().is_some_and(|found| found.label == value),
-            "partlabel" => place.partition.name == value,
+            "label" => place.found.as_ref().is_some_and(|found| !value.is_empty() && found.label == *value),
+            "partlabel" => !value.is_empty() && place.partition.name == *value,
             _ => false,
         };
         matches!(what.to_ascii_lowercase().as_str(), "uuid" | "partuuid" | "label" | "partlabel").then(|| self.all.iter().filter(is).collect())
+    }
+
+    /// A partition that may hold volumes which are not looked into here: locked, of an array or a volume group, or of a format that is not known.
+    /// What is not found elsewhere may be there.
+    pub fn hidden(&self) -> Option<&str> {
+        self.hidden.as_deref()
     }
 
     /// The volumes with an identifier.
     pub fn with_id(&self, id: &str) -> Vec<&Place> {
         self.all.iter().filter(|place| same_id(place, id)).collect()
     }
+}
+
+/// Whether volumes may lie within a partition that is not looked into: what is empty at its beginning holds none.
+fn is_hidden(drive: &Source, place: &Place) -> bool {
+    match &place.found {
+        Some(found) => matches!(found.kind, Kind::Lvm | Kind::Luks | Kind::Md | Kind::BitLocker),
+        None if place.partition.type_code.role() != Role::Data => false,
+        None => {
+            let mut start = vec![0; (place.partition.sectors.saturating_mul(512)).min(BEGINNING) as usize];
+            drive.read_at(place.start, &mut start).is_err() || start.iter().any(|byte| *byte != 0)
+        }
+    }
+}
+
+/// So much of a partition is zero where nothing is in it.
+const BEGINNING: u64 = 256 << 10;
+
+/// Names below `/dev/disk` have spaces and the like as `\x20` (udev).
+fn decoded(value: &str) -> String {
+    let mut parts = value.split("\\x");
+    let mut out = parts.next().unwrap_or_default().as_bytes().to_vec();
+    for part in parts {
+        match part.get(..2).and_then(|code| u8::from_str_radix(code, 16).ok()) {
+            Some(byte) => {
+                out.push(byte);
+                out.extend(&part.as_bytes()[2..]);
+            }
+            None => out.extend([b"\\x", part.as_bytes()].concat()),
+        }
+    }
+    String::from_utf8_lossy(&out).into_owned()
 }
 
 /// Systems write an identifier of a volume of NTFS shorter or longer than it is kept.

@@ -2,7 +2,7 @@
 
 use badger_system::archive::{self, Wrong};
 use badger_system::licence::decoded;
-use badger_system::linux::{entries, specified};
+use badger_system::linux::specified;
 use badger_system::pe::Program;
 use badger_system::store::Device;
 use proptest::prelude::*;
@@ -103,9 +103,7 @@ proptest! {
 
     #[test]
     fn configurations_of_any_text_are_survived(text in "[a-z '\"{}\\\\\n$()=#;/-]{0,400}") {
-        let (all, at) = entries(&format!("menuentry x {{\nlinux /k {text}\n}}\n{text}"));
-        prop_assert!(all.len() <= 400);
-        let _ = (at, specified(&text));
+        let _ = specified(&text);
     }
 
     #[test]

@@ -1,0 +1,6 @@
+//! GRUB: what its configurations start.
+
+mod menu;
+mod script;
+
+pub(crate) use menu::{Chosen, Outcome, run};
