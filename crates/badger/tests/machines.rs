@@ -2,6 +2,7 @@
 //! priority beside all others, which leave processors idle while they wait for screens, disks and servers.
 
 mod boot;
+mod breakages;
 mod chain;
 mod health;
 mod support;

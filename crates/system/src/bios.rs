@@ -7,6 +7,7 @@ use crate::windows;
 use badger_drive::Source;
 use badger_drive::field::{le16, le32, le64};
 use badger_inspect::Looked;
+use badger_layout::partition::Partition;
 use badger_layout::types::Role;
 use badger_layout::{Kind, Table};
 
@@ -51,7 +52,15 @@ pub(crate) fn chain(drive: &Source, looked: &Looked, places: &Places) -> Option<
     let active: Vec<&Place> = places.all.iter().filter(|place| place.partition.bootable).collect();
     let is_marked = le16(&sector, 510) == 0xaa55;
     match code(&sector) {
-        Code::None if table.kind == Kind::Gpt || active.is_empty() => return None,
+        Code::None if table.kind == Kind::Gpt => {
+            let partition =
+                table.partitions.iter().find(|partition| partition.type_code.role() == Role::BiosBoot && holds_core(drive, table, partition))?;
+            let text = format!("the first sector has no boot code, and partition {} holds the core image that it would start", partition.number);
+            // What starts by UEFI needs none, also where an earlier way left its core image behind.
+            let has_other = places.all.iter().any(|place| place.partition.type_code.is_efi() && !place.list("/EFI").is_empty());
+            links.push(if has_other { Link::unknown("first-sector", text) } else { Link::broken("first-sector", text) });
+        }
+        Code::None if active.is_empty() => return None,
         Code::None => links.push(Link::broken("first-sector", "the first sector has no boot code, and a partition is marked to be started")),
         _ if !is_marked => links.push(Link::broken("first-sector", "the first sector lacks its mark (55 AA at byte 510): firmware passes it over")),
         Code::Other => links.push(Link::unknown("first-sector", "the boot code in the first sector is not known here")),
@@ -67,6 +76,14 @@ pub(crate) fn chain(drive: &Source, looked: &Looked, places: &Places) -> Option<
         }
     }
     Some(Chain { firmware: Firmware::Bios, links })
+}
+
+/// Whether a partition that is made for a core image holds one.
+fn holds_core(drive: &Source, table: &Table, partition: &Partition) -> bool {
+    let (start, _) = table.place(partition);
+    let mut first = vec![0; 512];
+    // Its first sector ends in the list of places of all others.
+    drive.read_at(start, &mut first).is_ok() && le64(&first, 512 - 12) == start / 512 + 1 && le16(&first, 512 - 4) > 0
 }
 
 /// The core image: where it is said to be, whole, and where nothing else lies.
