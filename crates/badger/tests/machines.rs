@@ -5,4 +5,5 @@ mod boot;
 mod breakages;
 mod chain;
 mod health;
+mod layouts;
 mod support;
