@@ -40,6 +40,7 @@ pub fn mend(bench: &Bench, args: &MendArgs, common: &Common) -> Result<u8, Refus
     let order = MendOrder {
         target: args.target.clone(),
         wishes: Wishes { afresh: args.afresh, drivers: args.drivers, uefi: args.uefi, ..Wishes::default() },
+        renamed: Vec::new(),
         undo: args.undo,
         machine,
     };

@@ -447,3 +447,13 @@ fn a_pipe_is_not_waited_for(#[case] code: &str, #[case] args: &[&str]) {
     let (exit, _, errors) = place.run(&args);
     assert!(exit == 2 && errors.contains(code), "{errors}");
 }
+
+/// The directory for temporary files is no drive: a target that is made in it is another file.
+#[test]
+fn a_target_in_the_directory_for_temporary_files_is_made() {
+    let place = Place::new();
+    let (source, target) = (place.noise("weir.img", MIB, 3), place.path("copy.img"));
+    let args = ["clone", path(&source), path(&target), "--new-size", "1MiB", "--confirm", "copy"];
+    let out = place.badger(&args).env("TMPDIR", place.dir.path()).output().unwrap();
+    assert!(out.status.success(), "{}", text(&out.stderr));
+}

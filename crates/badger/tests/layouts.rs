@@ -2,7 +2,9 @@
 //! broken, and what starts is found.
 
 use crate::breakages::each;
-use crate::support::{Place, system_disk};
+use crate::support::{Place, path, system_disk, text, tool};
+use std::fs;
+use std::process::Command;
 
 /// What the scripts have at hand. A tree of the system is made by `tree`, its parts go onto the disk by `table`, `ext`, `esp`; identifiers are
 /// `U1` and so on for partitions by their numbers.
@@ -295,9 +297,9 @@ G
 table "${two}size=200000,type=L\ntype=L"; signed $U2 /grub2; mv e/EFI/debian e/EFI/fedora; printf 'search --no-floppy --root-dev-only --fs-uuid --set=dev %s\nset prefix=($dev)/grub2\nexport $prefix\nconfigfile $prefix/grub.cfg\n' $U2 > e/EFI/fedora/grub.cfg; grub e/EFI/fedora/grubx64.efi /EFI/fedora; esp 1 e; ext 2 o; ext 3 t"#,
     ),
     (
-        "Ubuntu's way, a short stub",
+        "a vendor of any name, a short stub",
         "",
-        r#"tree; simple; menu $U2 /boot UUID=$U2 > t/boot/grub/grub.cfg; table "${two}type=L"; signed $U2 /boot/grub; mkdir e/EFI/ubuntu; mv e/EFI/debian/* e/EFI/ubuntu/; rmdir e/EFI/debian; grub e/EFI/ubuntu/grubx64.efi /EFI/ubuntu; esp 1 e; ext 2 t"#,
+        r#"tree; simple; menu $U2 /boot UUID=$U2 > t/boot/grub/grub.cfg; table "${two}type=L"; signed $U2 /boot/grub; mkdir e/EFI/workshop; mv e/EFI/debian/* e/EFI/workshop/; rmdir e/EFI/debian; grub e/EFI/workshop/grubx64.efi /EFI/workshop; esp 1 e; ext 2 t"#,
     ),
     (
         "a rescue partition in front",
@@ -357,4 +359,25 @@ fn nothing_sound_is_called_broken() {
         let fails: Vec<&String> = found.iter().filter(|found| !found.starts_with('?')).collect();
         fails.is_empty() && (wanted.is_empty() && found.is_empty() || found.iter().any(|found| found == wanted))
     });
+}
+
+/// A clone with fresh identifiers knows what each was before: all that names the disk is set right, and entries of other disks stay.
+#[test]
+fn fresh_identifiers_are_written_where_the_old_ones_stood() {
+    let place = Place::new();
+    let base = system_disk(&place, "base.img", &["--size", "900M", "--table", "gpt", "--modules", "dep"]);
+    let script = LAYOUTS.iter().find(|(name, ..)| *name == "by PARTUUID").unwrap().2;
+    let disk = place.path("disk.img");
+    let dir = place.path("made");
+    fs::create_dir(&dir).unwrap();
+    let script = format!("{TOOLS}\n{script}");
+    assert!(Command::new("bash").args(["-c", &script]).current_dir(&dir).env("IMG", &disk).env("BASE", &base).status().unwrap().success());
+    let target = place.path("target.img");
+    let args = ["clone", path(&disk), path(&target), "--new-size", "1GiB", "--confirm", "rget", "--ids", "fresh", "--fit", "auto"];
+    let (code, report) = place.json(&args);
+    assert_eq!((code, report["outcome"].as_str()), (0, Some("proved")), "{report}");
+    let told = place.json(&["check", path(&target)]).1;
+    assert!(told["proof"].as_array().unwrap().iter().all(|line| line["what"] != "boot" || line["result"] == "holds"), "{told}");
+    let found = tool(&["bash", "-c", &format!("grep -aoE 'search --no-floppy --fs-uuid --set=root 7777[-0-9]*' {} | sort -u", path(&target))]);
+    assert_eq!(text(&found.stdout).lines().count(), 2, "those of other disks are as they were: {}", text(&found.stdout));
 }

@@ -85,7 +85,8 @@ pub fn ground_of(path: &Path, sysfs: &Sysfs) -> Ground {
     let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
     // A link to nothing is as good as the place that it names.
     match absolute.ancestors().find(|path| path.exists()) {
-        Some(there) if there == absolute => Ground::of(there, sysfs),
+        // Of a directory it is the files in it that count: another file there is another file.
+        Some(there) if there == absolute && !there.is_dir() => Ground::of(there, sysfs),
         Some(dir) => Ground::of_new_file(dir, sysfs),
         None => Ground::default(),
     }

@@ -91,7 +91,7 @@ pub fn start(input: &[u8]) {
     let looked = Looked::at_structures(&drive);
     let (chain, _) = machine::told(&drive, &looked, None);
     let all = Wishes { afresh: true, drivers: true, ..Wishes::default() };
-    for repair in mend::find(&drive, &looked, &chain, all) {
+    for repair in mend::find(&drive, &looked, &chain, all, &[]) {
         for patch in &repair.patches {
             assert!(patch.at + patch.new.len() as u64 <= 3 << 20 && patch.old.len() == patch.new.len(), "{}", repair.text);
         }

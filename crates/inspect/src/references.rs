@@ -120,6 +120,11 @@ pub fn top(tree: &dyn Tree, kind: Kind) -> String {
 /// The configurations that a volume may have, `top` being the root of the system on it: those with names of their own, and entries.
 pub fn configurations(tree: &dyn Tree, top: &str) -> Vec<String> {
     let mut out: Vec<String> = CONFIGURATIONS.into_iter().map(String::from).collect();
+    // GRUB's own beside its program, whatever its vendor calls the folder.
+    if let Ok(node) = badger_fs::tree::find(tree, "/EFI") {
+        let vendors = tree.list(&node).entries.into_iter().take(MOST_ENTRIES).map(|entry| format!("/EFI/{}/grub.cfg", entry.name.shown));
+        out.extend(vendors.filter(|path| !CONFIGURATIONS.iter().any(|known| known.eq_ignore_ascii_case(path))).collect::<Vec<_>>());
+    }
     for folder in ENTRIES {
         let Some(node) = ["", top].iter().find_map(|top| badger_fs::tree::find(tree, &format!("{top}{folder}")).ok()) else { continue };
         let mut names: Vec<String> =
@@ -144,8 +149,10 @@ struct Change<'a> {
     kind: bool,
     /// Volumes get other identifiers.
     fresh: bool,
-    /// Identifiers of those that keep theirs.
-    kept: Vec<&'a str>,
+    /// Identifiers of volumes of the source that no volume of the target will have.
+    lost: Vec<&'a str>,
+    /// Identifiers of partitions of the source, and the signature of its disk.
+    partitions: Vec<String>,
 }
 
 /// Finds the references on the volumes of a source.
@@ -160,7 +167,14 @@ pub fn find(table: &badger_layout::Table, carriers: &[Carrier], plan: &Plan) -> 
         numbers: table.data_partitions().iter().map(|partition| partition.number).filter(gone).collect(),
         kind: plan.kind != table.kind,
         fresh: plan.recasts.iter().any(|recast| !recast.id.is_empty()),
-        kept: carriers.iter().filter(|volume| keeps(volume)).map(|volume| volume.id).collect(),
+        lost: carriers.iter().filter(|volume| !volume.id.is_empty() && !keeps(volume)).map(|volume| volume.id).collect(),
+        partitions: table
+            .data_partitions()
+            .into_iter()
+            .map(|partition| partition.id.to_lowercase())
+            .chain([table.disk_id.trim_start_matches("0x").to_lowercase()])
+            .filter(|id| !id.is_empty())
+            .collect(),
     };
     let mut out = Vec::new();
     for volume in carriers {
@@ -241,6 +255,9 @@ impl Change<'_> {
         if let Some(id) = bare.strip_prefix("UUID=") {
             return Some((bare.into(), effect(self.is_gone(id))));
         }
+        if bare.strip_prefix("PARTUUID=").is_some_and(|id| !self.is_own(id)) {
+            return Some((bare.into(), Effect::Kept));
+        }
         if bare.starts_with("PARTUUID=") || bare.starts_with("PARTLABEL=") {
             return Some((bare.into(), effect(self.ids || !self.numbers.is_empty() && self.plan.kind == badger_layout::Kind::Mbr)));
         }
@@ -265,8 +282,15 @@ impl Change<'_> {
         None
     }
 
-    /// Whether no volume of the target will have an identifier.
+    /// Whether a volume of the source has an identifier that none of the target will have. What no volume of the source has is on another disk,
+    /// and means the same as before.
     fn is_gone(&self, id: &str) -> bool {
-        self.fresh && !self.kept.iter().any(|kept| kept.eq_ignore_ascii_case(id))
+        self.fresh && self.lost.iter().any(|lost| lost.eq_ignore_ascii_case(id))
+    }
+
+    /// Whether it names a partition of the source: by its own identifier, or by the signature of the disk and a number.
+    fn is_own(&self, id: &str) -> bool {
+        let id = id.to_lowercase();
+        self.partitions.iter().any(|own| id == *own || id.strip_prefix(own.as_str()).is_some_and(|rest| rest.starts_with('-')))
     }
 }

@@ -5,7 +5,7 @@ use badger_bench::Bench;
 use badger_bench::ledger;
 use badger_drive::{Candidate, Extents, Refusal, Target};
 use badger_inspect::{Line, Looked, Verdict};
-use badger_system::mend::{self, Repair, Wishes};
+use badger_system::mend::{self, Renamed, Repair, Wishes};
 use badger_system::patch::Patch;
 use badger_system::{Machine, machine};
 use badger_transfer::{Outcome, Report};
@@ -22,6 +22,8 @@ pub struct MendOrder {
     pub target: PathBuf,
     /// Beyond what is broken.
     pub wishes: Wishes,
+    /// What became of identifiers, where the copy that it follows knows that.
+    pub renamed: Vec<Renamed>,
     /// Take back what was set right last.
     pub undo: bool,
     /// The machine that the target goes into, where somebody said.
@@ -154,7 +156,7 @@ impl MendOrder {
         }
         let chain = machine::lines(&drive, &looked, self.machine.as_ref());
         if !self.undo {
-            let repairs = mend::find(&drive, &looked, &chain, self.wishes);
+            let repairs = mend::find(&drive, &looked, &chain, self.wishes, &self.renamed);
             if self.wishes.uefi && repairs.iter().all(|repair| repair.name != "uefi") {
                 let why =
                     badger_system::uefi::conversion(&drive, &looked).err().unwrap_or_else(|| "it touches what something else sets right".into());

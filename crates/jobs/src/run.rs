@@ -119,7 +119,7 @@ impl Ready {
         }
         starting::prove(&mut report, bench, &order, control);
         if starting::sets_right(&order, &references) {
-            starting::set_right(&mut report, bench, &order, tail, (&looked.table, &plan, &references));
+            starting::set_right(&mut report, bench, &order, tail, (&looked, &plan, &references));
         }
         let (rates, mut ledger) = recorder.finish();
         let row = ledger.job(job).ok().flatten();

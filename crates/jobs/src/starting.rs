@@ -88,11 +88,16 @@ pub(crate) fn sets_right(order: &Order, references: &[Reference]) -> bool {
 }
 
 /// Sets right on the target what the copy broke of its start, and what was asked for; the report says what, and what is left.
-pub(crate) fn set_right(report: &mut Report, bench: &Bench, order: &Order, tail: &str, (table, plan, before): (&Table, &Plan, &[Reference])) {
+pub(crate) fn set_right(report: &mut Report, bench: &Bench, order: &Order, tail: &str, (source, plan, before): (&Looked, &Plan, &[Reference])) {
     if !is_whole(report) {
         return;
     }
-    let mut mend = MendOrder { target: order.target.clone(), wishes: wishes(order), undo: false, machine: order.machine.clone() };
+    // The copy knows what got another name, so nothing has to be guessed.
+    let numbers = plan.partitions.iter().map(|planned| (planned.from.unwrap_or(planned.number), planned.number));
+    let target = bench.workshop.source(&order.target).map(|drive| Looked::at_structures(&drive));
+    let renamed = target.map(|target| badger_system::mend::renamed(source, &target, numbers)).unwrap_or_default();
+    let table = &source.table;
+    let mut mend = MendOrder { target: order.target.clone(), wishes: wishes(order), renamed, undo: false, machine: order.machine.clone() };
     // Only what was said before the run: what the copy breaks, what the machine lacks, what was asked for.
     let is_broken = order.ids == Ids::Fresh || references::broken(before).next().is_some();
     let is_said = |name: &str| match name {
@@ -205,7 +210,7 @@ pub(crate) fn prove(report: &mut Report, bench: &Bench, order: &Order, control: 
     let keeps = report.proof.get(place).is_some_and(|line| line.result == Verdict::Fails);
     let end = if keeps || place == report.proof.len() { place } else { place + 1 };
     report.proof.splice(if keeps { place + 1..place + 1 } else { place..end }, lines);
-    if broken.is_some() && !badger_system::mend::find(&drive, &looked, &chain, badger_system::mend::Wishes::default()).is_empty() {
+    if broken.is_some() && !badger_system::mend::find(&drive, &looked, &chain, badger_system::mend::Wishes::default(), &[]).is_empty() {
         let way = Line::new("boot", Verdict::NotChecked, "some of that can be set right on the target: badger mend shows it, and does it");
         report.say_of_boot(way);
     }

@@ -1,10 +1,11 @@
 //! What can be set right so that a target starts: found, told, and given as patches. Nothing is written here.
 
 use crate::efi::{self, Fallback};
+use crate::grub;
 use crate::machine::Controller;
 pub use crate::patch::Repair;
 use crate::patch::{Patch, in_file, on_drive};
-use crate::places::{Place, Places, Sought};
+use crate::places::{Place, Places, Sought, partuuid};
 use crate::registry::{Hive, Key};
 use crate::store::{Device, element};
 use crate::windows::{STORAGE, hive};
@@ -36,12 +37,30 @@ const MOST_IDENTIFIERS: usize = 1000;
 /// So many names are set right.
 const MOST_NAMES: usize = 64;
 
+/// An identifier of a partition or volume on a source, and what it is on the target.
+pub type Renamed = (String, String);
+
+/// What became of the identifiers of a source on a target, by the numbers that each partition has there and here.
+pub fn renamed(source: &Looked, target: &Looked, numbers: impl IntoIterator<Item = (u32, u32)>) -> Vec<Renamed> {
+    let ids = |looked: &Looked, number: u32| {
+        let partition = looked.table.partitions.iter().find(|partition| partition.number == number)?;
+        let volume = looked.volume(number).map(|volume| volume.id.clone()).unwrap_or_default();
+        Some([partuuid(&looked.table, partition), volume])
+    };
+    let pairs = numbers.into_iter().filter_map(|(from, to)| Some((ids(source, from)?, ids(target, to)?)));
+    let pairs = pairs.flat_map(|(old, new)| old.into_iter().zip(new));
+    pairs.filter(|(old, new)| !old.is_empty() && !new.is_empty() && !old.eq_ignore_ascii_case(new)).collect()
+}
+
 /// Everything that can be set right on a drive, of which `chain` is told by [`crate::lines`].
-pub fn find(drive: &Source, looked: &Looked, chain: &[Line], wishes: Wishes) -> Vec<Repair> {
+///
+/// `renamed` is what became of identifiers where that is known ([`renamed`]); where it is not, what a name stands for is told by what is
+/// wanted of it, if only one volume can be meant.
+pub fn find(drive: &Source, looked: &Looked, chain: &[Line], wishes: Wishes, renamed: &[Renamed]) -> Vec<Repair> {
     let places = Places::of(drive, looked);
     let mut out = Vec::new();
     out.extend(wishes.uefi.then(|| uefi::of_places(drive, looked, &places).ok()).flatten());
-    names(drive, &places, &mut out);
+    names(drive, &places, renamed, &mut out);
     // What the way for BIOS lacks it needs no more after that.
     if out.iter().all(|repair| repair.name != "uefi") {
         bootcode::find(drive, &looked.table, &places, chain, &mut out);
@@ -213,8 +232,17 @@ fn meant<'a>(places: &'a Places, texts: &[(&'a Place, Texts)], id: &str) -> Opti
 }
 
 /// Names of volumes that nothing on the drive has, and that stand for one of them.
-fn names(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
-    let texts: Vec<(&Place, Texts)> = places.all.iter().map(|place| (place, place.configurations())).collect();
+fn names(drive: &Source, places: &Places, known: &[Renamed], out: &mut Vec<Repair>) {
+    // What starts systems of other disks is theirs.
+    let own = |text: String| {
+        let mut text = text;
+        for range in grub::foreign(&text).into_iter().rev() {
+            text.replace_range(range, "");
+        }
+        text
+    };
+    let of = |place: &Place| place.configurations().into_iter().map(|(path, text)| (path, own(text))).collect::<Texts>();
+    let texts: Vec<(&Place, Texts)> = places.all.iter().map(|place| (place, of(place))).collect();
     let mut renamed: BTreeMap<(&'static str, String), String> = BTreeMap::new();
     for (_, texts_here) in &texts {
         for (what, id) in texts_here.iter().flat_map(|(_, text)| identifiers(text)) {
@@ -222,15 +250,21 @@ fn names(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
             if is_known || renamed.len() == MOST_NAMES || renamed.contains_key(&(what, id.clone())) {
                 continue;
             }
-            let Some(meant) = meant(places, &texts, &id) else { continue };
-            let new = if what == "UUID" { meant.id().to_string() } else { meant.partuuid.clone() };
+            let new = known.iter().find(|(old, _)| old.eq_ignore_ascii_case(&id)).map(|(_, new)| new.clone());
+            // Whoever copied it knows all that got another name: a name that is not among them meant nothing here before either.
+            let guessed = || meant(places, &texts, &id).map(|meant| if what == "UUID" { meant.id().to_string() } else { meant.partuuid.clone() });
+            let Some(new) = new.or_else(|| known.is_empty().then(guessed).flatten()) else { continue };
+            let meant = places.all.iter().find(|place| if what == "UUID" { place.id() == new } else { place.partuuid == new });
             let new = if id.chars().any(|c| c.is_ascii_uppercase()) { new.to_uppercase() } else { new.to_lowercase() };
             // FAT has its letters large, wherever they stand.
-            let new = if meant.found.as_ref().is_some_and(|found| matches!(found.kind, Kind::Fat12 | Kind::Fat16 | Kind::Fat32)) && what == "UUID" {
-                new.to_uppercase()
-            } else {
-                new
-            };
+            let new =
+                if meant.and_then(|meant| meant.found.as_ref()).is_some_and(|found| matches!(found.kind, Kind::Fat12 | Kind::Fat16 | Kind::Fat32))
+                    && what == "UUID"
+                {
+                    new.to_uppercase()
+                } else {
+                    new
+                };
             if new.len() == id.len() {
                 renamed.insert((what, id), new);
             }
@@ -244,13 +278,14 @@ fn names(drive: &Source, places: &Places, out: &mut Vec<Repair>) {
             }
             let Ok(bytes) = crate::places::whole(&content) else { continue };
             let (mut patches, mut told) = (Vec::new(), Vec::new());
+            let foreign = std::str::from_utf8(&bytes).map(grub::foreign).unwrap_or_default();
             for ((what, old), new) in &renamed {
                 let mut from = 0;
                 while let Some(at) = bytes[from..].windows(old.len()).position(|window| window == old.as_bytes()) {
                     // A short name may be a part of a longer one.
                     let is_part = |byte: Option<&u8>| byte.is_some_and(|byte| byte.is_ascii_hexdigit() || *byte == b'-');
                     let (before, behind) = ((from + at).checked_sub(1).and_then(|before| bytes.get(before)), bytes.get(from + at + old.len()));
-                    let is_whole = !is_part(before) && !is_part(behind);
+                    let is_whole = !is_part(before) && !is_part(behind) && !foreign.iter().any(|range| range.contains(&(from + at)));
                     if is_whole && let Some(patch) = in_file(drive, place, &content, (from + at) as u64, new.as_bytes()) {
                         patches.extend(patch);
                         let line = format!("{what} {old} becomes {new}");

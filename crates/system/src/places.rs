@@ -272,11 +272,7 @@ impl Places {
         let table = &looked.table;
         let all = table.data_partitions().into_iter().map(|partition| {
             let (start, len) = table.place(partition);
-            let partuuid = if partition.id.is_empty() && !table.disk_id.is_empty() {
-                format!("{}-{:02x}", table.disk_id.trim_start_matches("0x").to_lowercase(), partition.number)
-            } else {
-                partition.id.to_lowercase()
-            };
+            let partuuid = partuuid(table, partition);
             let files = badger_fs::files(drive, start, len).map_err(|finding| finding.text);
             let found = looked.volume(partition.number).cloned();
             let top = files.as_ref().ok().zip(found.as_ref()).map(|(files, found)| references::top(&**files, found.kind)).unwrap_or_default();
@@ -316,6 +312,14 @@ impl Places {
     pub fn with_id(&self, id: &str) -> Vec<&Place> {
         self.all.iter().filter(|place| same_id(place, id)).collect()
     }
+}
+
+/// How a Linux system names a partition by its own identifier.
+pub(crate) fn partuuid(table: &Table, partition: &Partition) -> String {
+    if partition.id.is_empty() && !table.disk_id.is_empty() {
+        return format!("{}-{:02x}", table.disk_id.trim_start_matches("0x").to_lowercase(), partition.number);
+    }
+    partition.id.to_lowercase()
 }
 
 /// Whether volumes may lie within a partition that is not looked into: what is empty at its beginning holds none.

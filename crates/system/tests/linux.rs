@@ -54,7 +54,7 @@ fn names_are_set_right_where_it_is_sure_what_they_mean() {
     }
     let drive = Workshop::default().source(&disk).unwrap();
     let looked = Looked::at(&drive);
-    let repairs = mend::find(&drive, &looked, &badger_system::lines(&drive, &looked), Wishes::default());
+    let repairs = mend::find(&drive, &looked, &badger_system::lines(&drive, &looked), Wishes::default(), &[]);
     let mut bytes = fs::read(&disk).unwrap();
     for patch in repairs.iter().flat_map(|repair| &repair.patches) {
         let range = patch.at as usize..patch.at as usize + patch.old.len();
@@ -124,7 +124,7 @@ fn a_broken_loader_is_told_without_its_system(
     let lines = badger_system::lines(&drive, &looked);
     let found: Vec<_> = lines.iter().map(|line| (line.link.as_str(), line.result)).collect();
     assert_eq!(found, expected, "{lines:?}");
-    let repairs: Vec<&str> = mend::find(&drive, &looked, &lines, Wishes::default()).iter().map(|repair| repair.name).collect();
+    let repairs: Vec<&str> = mend::find(&drive, &looked, &lines, Wishes::default(), &[]).iter().map(|repair| repair.name).collect();
     assert_eq!(repairs, laid);
 }
 
@@ -151,7 +151,7 @@ fn a_system_that_sleeps_in_swap_starts_afresh() {
     file.write_all_at(b"SWAPSPACE2S1SUSPEND\0", MIB + 4096 - 20).unwrap();
     let drive = Workshop::default().source(&disk).unwrap();
     let looked = Looked::at_structures(&drive);
-    let repairs = |afresh| mend::find(&drive, &looked, &[], Wishes { afresh, ..Wishes::default() });
+    let repairs = |afresh| mend::find(&drive, &looked, &[], Wishes { afresh, ..Wishes::default() }, &[]);
     assert!(repairs(false).is_empty());
     let [repair] = &repairs(true)[..] else { panic!("one repair") };
     assert!(repair.consequence.is_some());
@@ -243,7 +243,7 @@ fn drivers_are_laid_behind_the_last_of_several_parts() {
     };
     assert_eq!(storage(), "it finds its disk on SATA");
     let looked = Looked::at(&drive());
-    let repairs = mend::find(&drive(), &looked, &[], Wishes { drivers: true, ..Wishes::default() });
+    let repairs = mend::find(&drive(), &looked, &[], Wishes { drivers: true, ..Wishes::default() }, &[]);
     let [repair] = &repairs[..] else { panic!("{repairs:?}") };
     assert!(repair.text.contains("/boot/last.img gets nvme"), "{}", repair.text);
     repair.patches.iter().for_each(|patch| file.write_all_at(&patch.new, patch.at).unwrap());

@@ -258,7 +258,7 @@ fn a_letter_without_room_is_given_up() {
     let disk = made.disk(dir.path());
     let drive = Workshop::default().source(&disk).unwrap();
     let looked = Looked::at(&drive);
-    let repairs = mend::find(&drive, &looked, &badger_system::lines(&drive, &looked), Wishes::default());
+    let repairs = mend::find(&drive, &looked, &badger_system::lines(&drive, &looked), Wishes::default(), &[]);
     assert!(repairs.len() == 1 && repairs[0].text.contains("settles its letters"), "{}", repairs[0].text);
     let file = fs::OpenOptions::new().write(true).open(&disk).unwrap();
     repairs[0].patches.iter().for_each(|patch| file.write_all_at(&patch.new, patch.at).unwrap());
@@ -305,7 +305,7 @@ fn what_is_broken_is_mended(#[case] uefi: bool, #[case] change: Change) {
         let looked = Looked::at(&drive);
         {
             let lines = badger_system::lines(&drive, &looked);
-            let repairs = mend::find(&drive, &looked, &lines, Wishes { afresh: true, ..Wishes::default() });
+            let repairs = mend::find(&drive, &looked, &lines, Wishes { afresh: true, ..Wishes::default() }, &[]);
             (lines, repairs)
         }
     };
@@ -398,7 +398,7 @@ fn a_disk_for_bios_starts_by_uefi(#[case] without: &[&'static str], #[case] how:
         let looked = Looked::at(&drive);
         let lines = badger_system::lines(&drive, &looked);
         let why = badger_system::uefi::conversion(&drive, &looked);
-        let repairs = mend::find(&drive, &looked, &lines, Wishes { uefi, ..Wishes::default() });
+        let repairs = mend::find(&drive, &looked, &lines, Wishes { uefi, ..Wishes::default() }, &[]);
         (lines, repairs, why)
     };
     let (_, repairs, why) = look(true);

@@ -29,7 +29,13 @@ impl JobView {
     pub(super) fn look_to_mend(&mut self, bench: &Bench) {
         let Some(report) = &self.report else { return };
         let (give, found) = channel();
-        let order = MendOrder { target: report.target.clone().into(), wishes: Wishes::default(), undo: false, machine: self.order.machine.clone() };
+        let order = MendOrder {
+            target: report.target.clone().into(),
+            wishes: Wishes::default(),
+            renamed: Vec::new(),
+            undo: false,
+            machine: self.order.machine.clone(),
+        };
         let bench = bench.clone();
         std::thread::spawn(move || {
             // A job that was shut meanwhile does not wait for this any more.
