@@ -145,8 +145,10 @@ pub(crate) struct Running<'a, 's> {
     pub heated: Duration,
     pub in_a_row: u64,
     pub last_pass: Option<Pass>,
-    /// The end of the last trouble with a read.
+    /// Where a read went well last.
     pub last_good: Option<u64>,
+    /// Reads in a row that brought nothing, since a place that was read before was read again.
+    pub doubts: u64,
     /// What was tried again last.
     recent: VecDeque<Range<u64>>,
     /// When the map was shown last.
@@ -186,6 +188,7 @@ pub fn run(salvage: &mut Salvage, target: &Target, file: MapFile, pieces: Pieces
             in_a_row: 0,
             last_pass: None,
             last_good: None,
+            doubts: 0,
             recent: VecDeque::new(),
             map_shown: Instant::now(),
         };
@@ -202,7 +205,7 @@ pub fn run(salvage: &mut Salvage, target: &Target, file: MapFile, pieces: Pieces
 }
 
 impl Running<'_, '_> {
-    fn seconds(&self) -> f64 {
+    pub(crate) fn seconds(&self) -> f64 {
         self.salvage.clock.now().saturating_sub(self.began).as_secs_f64()
     }
 
@@ -393,6 +396,24 @@ impl Running<'_, '_> {
                 self.salvage.strategy.told(&Ask { range, ..ask.clone() }, Came::Unknown, Duration::ZERO);
                 return Ok(Came::Unknown);
             }
+            if matches!(came, Came::Until(_)) && good == start {
+                if self.doubts == 0 {
+                    self.salvage.strategy.keep();
+                }
+                self.doubts += 1;
+                if is_doubtful(self.doubts) {
+                    if self.has_stopped() {
+                        self.salvage.strategy.take_back();
+                        self.doubts = 0;
+                        self.wait_for_reads()?;
+                        continue;
+                    }
+                    self.salvage.strategy.keep();
+                }
+            } else {
+                self.doubts = 0;
+                self.salvage.strategy.confirm();
+            }
             self.salvage.strategy.told(ask, came, took);
             if came == Came::Nothing {
                 self.wait_for_an_answer(&mut waited)?;
@@ -468,6 +489,11 @@ impl Running<'_, '_> {
         }
         point(&mut watch.timeline, now, totals.saved);
     }
+}
+
+/// After how many reads in a row that brought nothing it is asked whether the places are bad, or the drive stopped.
+fn is_doubtful(doubts: u64) -> bool {
+    matches!(doubts, 4 | 16) || doubts.is_multiple_of(64)
 }
 
 /// Adds a point to a chart, which is thinned out where it gets long: what lies on a line needs no point.

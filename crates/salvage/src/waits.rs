@@ -1,6 +1,7 @@
 //! What a run waits for: rests, limits, a technician, a drive that does not answer or is not there.
 
 use crate::ends::Break;
+use crate::map::State;
 use crate::run::{ABSENCE, DEADLINE, Running, Steer};
 use crate::strategy::Pass;
 use badger_drive::{Patience, ReadError};
@@ -9,6 +10,8 @@ use std::time::Duration;
 
 /// How often it is asked how hot it is.
 const HEAT_EVERY: Duration = Duration::from_secs(30);
+/// So many places that were read before fail where the drive has stopped.
+const PLACES: u64 = 3;
 /// So many failures in a row, with nothing saved between them, where long reads jump on at each: nothing comes any more.
 const NOTHING_COMES: u64 = 100;
 
@@ -126,16 +129,74 @@ impl Running<'_, '_> {
         Ok(())
     }
 
+    /// Whether reads fail at places too that were read before, spread over the drive; where nothing was read yet, at any places.
+    pub(crate) fn has_stopped(&self) -> bool {
+        let map = self.salvage.strategy.map();
+        let size = map.size();
+        let sector = self.salvage.source.geometry().logical_sector as usize;
+        let mut buffer = vec![0; sector];
+        let mut failed = 0u64;
+        // Other places each time: what the drive keeps in its memory says nothing of its heads.
+        let mut at = self.seconds().to_bits() ^ size;
+        for _ in 0..PLACES {
+            at = at.wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(29) | 1;
+            let from = at % size;
+            let saved = |range| map.within(range).find(|(_, state)| *state == State::Saved).map(|(range, _)| range);
+            let range = saved(from..size).or_else(|| saved(0..from)).unwrap_or(0..size);
+            let within = at.rotate_left(17) % (range.end - range.start);
+            let start = (range.start + within) / sector as u64 * sector as u64;
+            match self.salvage.source.read_within(start.max(range.start), &mut buffer, &self.patience()) {
+                Ok(()) => return false,
+                Err(ReadError::Unreadable { .. }) if self.salvage.source.present() => failed += 1,
+                // Who vanished, or does not answer, is waited for elsewhere.
+                Err(_) => return false,
+            }
+        }
+        failed == PLACES
+    }
+
+    fn patience(&self) -> Patience {
+        Patience { limit: DEADLINE, control: Some(self.salvage.control.clone()) }
+    }
+
+    /// Waits until a drive that stopped as a whole reads again where it did before, with growing patience: it is asked less and less often.
+    pub(crate) fn wait_for_reads(&mut self) -> Result<(), Break> {
+        let has_read = self.salvage.strategy.map().totals().saved > 0;
+        let why = if has_read { "reads fail everywhere, also where they worked before" } else { "reads fail everywhere, from the first one on" };
+        let (mut nap, mut waited) = (Duration::from_secs(2), Duration::ZERO);
+        loop {
+            self.rest(nap, &format!("the drive has stopped: {why}. Switch it off and on, let it cool, or use another cable or port"))?;
+            waited += nap;
+            nap = (nap * 2).min(Duration::from_secs(60));
+            if !self.salvage.source.present() {
+                self.wait_for_it("it was switched off", &mut Duration::default())?;
+            }
+            if !self.has_stopped() {
+                return Ok(());
+            }
+            if waited >= ABSENCE {
+                if !self.salvage.limits.pauses {
+                    return Err(Break::SourceGone(format!("{why}: switch the drive off and on, let it cool, or use another cable or port")));
+                }
+                self.hold(&format!("{why}. Switch the drive off and on, let it cool, or use another cable or port"))?;
+                (nap, waited) = (Duration::from_secs(2), Duration::ZERO);
+            }
+        }
+    }
+
     /// After a read without an answer: nothing else is asked, and nothing held against other places, until it answers again
     /// where it did before.
     pub(crate) fn wait_for_an_answer(&mut self, waited: &mut Duration) -> Result<(), Break> {
-        let at = self.last_good.unwrap_or(0);
         let sector = self.salvage.source.geometry().logical_sector as usize;
         let mut buffer = vec![0; sector];
         let patience = Patience { limit: DEADLINE, control: Some(self.salvage.control.clone()) };
         self.mark();
         self.salvage.watch.lock().expect("watch lock").waits = Some("it does not answer, and is waited for".into());
-        loop {
+        // Where nothing was read yet, one place that hangs says nothing of others.
+        let size = self.salvage.strategy.map().size();
+        let places = [size / 2, size / 4 * 3, size / 4, 0].map(|place| place / sector as u64 * sector as u64);
+        for turn in 0.. {
+            let at = self.last_good.unwrap_or(places[turn % places.len()]);
             let began = self.salvage.clock.now();
             match self.salvage.source.read_within(at, &mut buffer, &patience) {
                 Err(ReadError::Silent { .. }) => *waited += self.salvage.clock.now().saturating_sub(began).max(Duration::from_millis(50)),

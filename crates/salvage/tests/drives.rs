@@ -247,3 +247,29 @@ fn files_are_named_with_what_is_missing() {
     let skimmed = done.moved.iter().position(|(_, len)| *len > MIB).unwrap();
     assert!(skimmed > 5, "{:?}", &done.moved[..8]);
 }
+
+/// Reads fail everywhere for a while, also where they worked before: that is the drive, and no place is held to it, not even where each sector
+/// is tried once only.
+#[rstest]
+fn a_drive_that_stops_as_a_whole_loses_nothing(#[values(0, 3, 9, 40, 200)] after_reads: u64, #[values(None, Some(1))] tries: Option<u8>) {
+    let bad = "[[fault]]\nkind = \"unreadable\"\nlba = 9000\nsectors = 24\nms = 500.0\n[[fault]]\nkind = \"unreadable\"\nlba = 30000\nsectors = 3\nms = 500.0\n";
+    let stops = format!("{bad}[[fault]]\nkind = \"stops\"\nafter_reads = {after_reads}\nback_after_s = 400.0\nms = 20.0\n");
+    let failing = Failing::new("stops", 24 * MIB, "read_mb_s = 100.0\nseek_ms = 10.0", &stops);
+    let run = go_on(&failing, How { limits: Limits { tries, ..Limits::default() }, ..How::default() });
+    assert_eq!(run.broke, None);
+    is_all_there(&failing, &run);
+    let failures: u64 = run.passes.iter().map(|pass| pass.failures).sum();
+    assert!(failures < 2000, "{failures} reads failed");
+}
+
+/// It never reads again: the run ends and says why, and what it did not read is not called lost.
+#[test]
+fn a_drive_that_stops_for_good_is_not_called_lost() {
+    let stops = "[[fault]]\nkind = \"stops\"\nafter_reads = 5\nms = 20.0\n";
+    let failing = Failing::new("stopped", 24 * MIB, "read_mb_s = 100.0\nseek_ms = 10.0", stops);
+    let run = go_on(&failing, How::default());
+    assert!(run.broke.as_deref().is_some_and(|why| why.contains("reads fail everywhere")), "{:?}", run.broke);
+    let totals = run.map.totals();
+    assert_eq!(totals.lost, 0);
+    assert!(totals.saved > 0 && run.seconds > 500.0, "{} s", run.seconds);
+}

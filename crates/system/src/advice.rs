@@ -3,7 +3,7 @@
 use badger_inspect::{Line, Verdict};
 
 /// By the names of links, for Linux and whatever has no system of its own.
-const ANY: [(&str, &str); 22] = [
+const ANY: [(&str, &str); 24] = [
     ("", "have the system's loader installed again, from a live system of its kind or from its installation medium"),
     ("system-partition", "make a FAT32 partition of the type for EFI systems, and have the system's loader installed to it from a live system"),
     ("loader", "start a live system with this firmware, mount the system's volumes, change into it (chroot) and run grub-install or bootctl install"),
@@ -24,6 +24,11 @@ const ANY: [(&str, &str); 22] = [
     ("root", "write the identifier of the right volume (blkid lists them) behind root= in the loader's configuration, and into /etc/fstab"),
     ("subvolume", "write the name of the right subvolume (btrfs subvolume list) behind subvol= in the loader's configuration, and into /etc/fstab"),
     ("mounts", "in /etc/fstab, name what is there (blkid lists it), or give nofail to what need not be there"),
+    (
+        "init",
+        "from within the system (chroot in a live system), install the packages of the files that are named again (apt-get install --reinstall); where it does not start at all, copy these files from a live system of the same version",
+    ),
+    ("default-entry", "from within the system (chroot in a live system), run update-grub, or install the kernel of the first entry again"),
     ("slot", "take a drive of the kind that fits the slot"),
     ("firmware", "change the firmware's mode if it has the other one, or clone with uefi among the rules of --fit"),
     ("processor", "nothing on this drive helps: the machine needs a system made for its processor"),
@@ -88,7 +93,7 @@ mod tests {
 
     /// Every link that can be broken has something that can be done about it.
     #[rstest]
-    #[case::linux(&["bios/first-sector", "bios/core", "uefi/stub", "configuration", "kernel", "initial", "drivers", "root", "subvolume", "mounts", ""], "")]
+    #[case::linux(&["bios/first-sector", "bios/core", "uefi/stub", "configuration", "kernel", "initial", "drivers", "root", "subvolume", "mounts", "init", "default-entry", ""], "")]
     #[case::nt(&["uefi/loader", "uefi/entry", "uefi/kernel", "uefi/drivers", "uefi/letters", "bios/volume-record"], "uefi/store")]
     #[case::machine(&["machine/slot", "machine/firmware", "machine/processor", "machine/secure-boot", "machine/entry", "machine/controller", "machine/sleep"], "uefi/registry")]
     fn every_broken_link_has_advice(#[case] links: &[&str], #[case] beside: &str) {

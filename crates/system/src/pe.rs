@@ -146,12 +146,12 @@ impl Program {
         let behind = bytes.len() - (from + len);
         hash.update(&[0; 8][..(8 - (from + behind) % 8) % 8]);
         let hash = hash.finalize();
-        // `SpcIndirectDataContent` and, somewhere behind it, the digest with its algorithm.
+        // `SpcIndirectDataContent`, and not far behind it `DigestInfo` of SHA-256: the algorithm, no parameters, 32 bytes. Other digests are passed over.
         const CONTENT: [u8; 10] = [0x2b, 6, 1, 4, 1, 0x82, 0x37, 2, 1, 4];
-        const SHA256: [u8; 9] = [0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 1];
-        let content = memchr::memmem::find(signature, &CONTENT)?;
-        let digest = memchr::memmem::rfind(&signature[content..], &SHA256).is_some();
-        (digest || memchr::memmem::find(signature, &hash).is_some()).then(|| memchr::memmem::find(signature, &hash).is_some())
+        const SHA256: [u8; 13] = [0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 1, 5, 0, 4, 32];
+        let content = &signature[memchr::memmem::find(signature, &CONTENT)?..];
+        let digest = memchr::memmem::find(&content[..content.len().min(256)], &SHA256)? + SHA256.len();
+        content.get(digest..digest + 32).map(|signed| signed == hash.as_slice())
     }
 
     /// What is in a section.

@@ -145,6 +145,16 @@ pub enum Fault {
         /// Seconds until it is back; without it never.
         back_after_s: Option<f64>,
     },
+    /// After so many reads every read fails, wherever it is, as with a drive whose heads were parked for good or that is too hot: it is still there.
+    Stops {
+        /// Reads before that.
+        after_reads: u64,
+        /// Seconds until it reads again; without it never.
+        back_after_s: Option<f64>,
+        /// How long a failure takes.
+        #[serde(default)]
+        ms: f64,
+    },
     /// Bad contact: it vanishes now and then, and is back after a while.
     Contact {
         /// Reads it lasts about.
@@ -208,7 +218,12 @@ impl Fault {
             | Self::WriteUnreadable { lba, sectors }
             | Self::WriteLost { lba, sectors }
             | Self::Changes { lba, sectors, .. } => (lba, sectors),
-            Self::Drops { .. } | Self::Contact { .. } | Self::Bridge { .. } | Self::Remembers { .. } | Self::FlushFails { .. } => (0, 0),
+            Self::Drops { .. }
+            | Self::Stops { .. }
+            | Self::Contact { .. }
+            | Self::Bridge { .. }
+            | Self::Remembers { .. }
+            | Self::FlushFails { .. } => (0, 0),
         }
     }
 

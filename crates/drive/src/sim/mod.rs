@@ -27,6 +27,8 @@ struct State {
     gone_since: Option<Duration>,
     /// When it is back, where that was drawn.
     back_at: Duration,
+    /// When every read began to fail.
+    stopped_since: Option<Duration>,
     /// How often each pattern was met.
     failures: Vec<u64>,
     /// What failed last: where, and after how many reads.
@@ -78,6 +80,7 @@ impl SimDrive {
             reads: 0,
             all_reads: 0,
             lasts: 0,
+            stopped_since: None,
             gone_since: None,
             back_at: Duration::ZERO,
             failures: vec![0; description.failing.len()],
@@ -274,6 +277,12 @@ impl SimDrive {
                     }
                     if let Some((at, _)) = bad {
                         state.remembered = Some((at, state.all_reads));
+                    }
+                }
+                Fault::Stops { after_reads, back_after_s, ms } if state.all_reads > after_reads => {
+                    let since = *state.stopped_since.get_or_insert_with(|| self.clock.now());
+                    if back_after_s.is_none_or(|seconds| self.clock.now() < since + Duration::from_secs_f64(seconds.max(0.0))) {
+                        bad = Some((offset, ms));
                     }
                 }
                 Fault::Bridge { s } => bad = bad.map(|(at, ms)| (at, ms + s * 1000.0)),

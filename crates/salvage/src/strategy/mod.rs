@@ -116,6 +116,21 @@ struct Job {
 /// Where so many files in a row fail, it is not the files: more is jumped over.
 const FILES_IN_A_ROW: u32 = 3;
 
+/// What is taken back where a drive turns out to have stopped as a whole: states in the order in which they changed, and what was learned.
+struct Kept {
+    states: Vec<(Range<u64>, State)>,
+    pace: Pace,
+    bands: Bands,
+    jump: Option<(u64, u64)>,
+    head: u64,
+    reach: u64,
+    alone: f64,
+    failing_files: u32,
+}
+
+/// More changes are not kept: what was noted before them stays.
+const MOST_KEPT: usize = 100_000;
+
 /// What decides.
 pub struct Strategy {
     map: Map,
@@ -139,6 +154,8 @@ pub struct Strategy {
     round: u32,
     /// What is left of the round over what was tried.
     again: Vec<Range<u64>>,
+    /// What was known before the reads that failed last, while it may have to be taken back.
+    kept: Option<Box<Kept>>,
     /// Changes since the last time that they were taken.
     changes: Vec<(Range<u64>, State)>,
     most_tries: Option<u8>,
@@ -183,6 +200,7 @@ impl Strategy {
             round: 0,
             again: Vec::new(),
             changes: Vec::new(),
+            kept: None,
             most_tries: None,
             reach: LONG,
             spent: 0.0,
@@ -199,6 +217,27 @@ impl Strategy {
     /// Tries no sector more often than so many times.
     pub fn try_at_most(&mut self, tries: u8) {
         self.most_tries = Some(tries.max(1));
+    }
+
+    /// Keeps what is known, until it is confirmed or taken back.
+    pub fn keep(&mut self) {
+        let Self { pace, jump, head, reach, alone, failing_files, .. } = *self;
+        self.kept = Some(Box::new(Kept { states: Vec::new(), bands: self.bands.clone(), pace, jump, head, reach, alone, failing_files }));
+    }
+
+    /// What came since [`Self::keep`] was of the places, and stays.
+    pub fn confirm(&mut self) {
+        self.kept = None;
+    }
+
+    /// What came since [`Self::keep`] was of the drive: no place is held to it. The places are asked for again.
+    pub fn take_back(&mut self) {
+        let Some(kept) = self.kept.take() else { return };
+        let Kept { states, pace, bands, jump, head, reach, alone, failing_files } = *kept;
+        states.into_iter().rev().for_each(|(range, state)| self.note(range, state));
+        (self.pace, self.bands, self.jump, self.head) = (pace, bands, jump, head);
+        (self.reach, self.alone, self.failing_files) = (reach, alone, failing_files);
+        self.again.clear();
     }
 
     /// What is known.
@@ -335,6 +374,9 @@ impl Strategy {
     fn note(&mut self, range: Range<u64>, state: State) {
         if range.is_empty() {
             return;
+        }
+        if let Some(kept) = self.kept.as_mut().filter(|kept| kept.states.len() < MOST_KEPT) {
+            kept.states.extend(self.map.within(range.clone()));
         }
         self.change(range.clone(), |this| {
             this.map.set(range.clone(), state);

@@ -456,8 +456,13 @@ impl<'a> Runner<'a> {
                 _ => {}
             }
         }
-        let (Some(kind), Some(value)) = (kind.or(Some("label")), value) else { return false };
-        let variable = variable.unwrap_or_else(|| "root".into());
+        // `--set` takes a name or none: what stands behind it may be what is looked for.
+        let (variable, value) = match (variable, value) {
+            (variable, Some(value)) => (variable.unwrap_or_else(|| "root".into()), value.to_string()),
+            (Some(value), None) => ("root".to_string(), value),
+            (None, None) => return false,
+        };
+        let (kind, value) = (kind.unwrap_or("label"), value.as_str());
         let name = format!("{}={value}", kind.to_uppercase());
         let found = match kind {
             // The first that has it.
