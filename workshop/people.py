@@ -95,7 +95,7 @@ def part(kind, data):
 def newc(files):
     out = b""
     for number, (name, data) in enumerate([*files, ("TRAILER!!!", b"")]):
-        fields = [number, 0o100644, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(name) + 1, 0]
+        fields = [number, 0o100644 if name.endswith(".ko") else 0o100755, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(name) + 1, 0]
         out += b"070701" + b"".join(b"%08x" % field for field in fields) + name.encode() + b"\0"
         out += bytes(-len(out) % 4) + data
         out += bytes(-len(out) % 4)
@@ -120,9 +120,37 @@ kernel[0x1F1] = 4
 kernel[0x1F4:0x1F8] = struct.pack("<I", 96_000 // 16)
 kernel[0x1FE:0x200], kernel[0x202:0x206], kernel[0x20E:0x210] = b"\x55\xaa", b"HdrS", struct.pack("<H", 0x300 - 0x200)
 kernel[0x300 : 0x300 + 40] = f"{version} (sample workshop)".encode().ljust(40, b"\0")
+kernel[0x206:0x208] = struct.pack("<H", 0x20C)  # the protocol, and that it runs 64 bits
+kernel[0x236:0x238] = struct.pack("<H", 1)
+kernel[-4:] = struct.pack("<I", zlib.crc32(kernel[:-4]) ^ 0xFFFFFFFF)  # over all of it this gives zero
 put(f"ferry/boot/vmlinuz-{version}", bytes(kernel))
-put(f"ferry/lib/modules/{version}/modules.builtin", "kernel/lib/crc32c.ko\n")
+put(f"ferry/lib/modules/{version}/modules.builtin", "kernel/lib/crc32c.ko\nkernel/fs/ext4/ext4.ko\n")
+
+
+def runs(size):
+    head = struct.pack("<16sHHIQQQIHHHHHH", b"\x7fELF\2\1\1", 2, 62, 1, 0x400078, 64, 0, 0, 64, 56, 1, 64, 0, 0)
+    body = made_up.randbytes(size)
+    return head + struct.pack("<IIQQQQQQ", 1, 5, 0, 0x400000, 0x400000, 120 + size, 120 + size, 0x1000) + body
+
+
+def module():
+    info = f"vermagic={version} SMP\0".encode().ljust(64, b"\0")
+    body = made_up.randbytes(600)
+    head = struct.pack("<16sHHIQQQIHHHHHH", b"\x7fELF\2\1\1", 1, 62, 1, 0, 0, 64 + 64 + 600 + 8 - (64 + 64 + 600) % 8, 0, 64, 0, 0, 64, 2, 0)
+    data = head + info + body
+    data += bytes(8 - len(data) % 8)
+    return data + bytes(64) + struct.pack("<IIQQQQIIQQ", 0, 1, 0, 0, 64, len(info), 0, 0, 1, 0)
+
+
+for name in ["usr/lib/systemd/systemd", "usr/bin/sh"]:
+    put(f"ferry/{name}", runs(4000))
+    os.chmod(os.path.join(root, "ferry", name), 0o755)
+put("ferry/usr/lib/systemd/system/default.target", "[Unit]\nDescription=Ferry office\n")
+for link, to in [("sbin/init", "../usr/lib/systemd/systemd"), ("bin/sh", "../usr/bin/sh")]:
+    path = os.path.join(root, "ferry", link)
+    os.makedirs(os.path.dirname(path), exist_ok=True)
+    os.symlink(to, path)
 modules = f"lib/modules/{version}/kernel/drivers"
 names = ["ata/ahci.ko", "nvme/host/nvme.ko", "scsi/sd_mod.ko", "usb/host/xhci-pci.ko", "usb/storage/usb-storage.ko"]
-drivers = [(f"{modules}/{name}", made_up.randbytes(600)) for name in names]
-put(f"ferry/boot/initrd.img-{version}", gzip.compress(newc([("init", b"#!/bin/sh\n"), *drivers]), mtime=0))
+drivers = [(f"{modules}/{name}", module()) for name in names]
+put(f"ferry/boot/initrd.img-{version}", gzip.compress(newc([("init", b"#!/bin/sh\n"), ("bin/sh", runs(4000)), *drivers]), mtime=0))

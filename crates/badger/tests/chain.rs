@@ -103,7 +103,7 @@ type Breaks = (&'static str, &'static [&'static str], fn(&Disk));
 fn no_driver(disk: &Disk) {
     let packed = disk.scratch.join("initrd");
     let script = format!(
-        "mkdir -p {0}/x && cd {0}/x && echo nothing > init && find . | cpio -o -H newc 2>/dev/null | gzip > {1}",
+        "mkdir -p {0}/x && cd {0}/x && echo nothing > init && chmod +x init && find . | cpio -o -H newc 2>/dev/null | gzip > {1}",
         path(&disk.scratch),
         path(&packed)
     );

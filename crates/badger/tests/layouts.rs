@@ -2,9 +2,10 @@
 //! broken, and what starts is found.
 
 use crate::breakages::each;
-use crate::support::{Place, path, system_disk, text, tool};
+use crate::support::{Place, path, started, system_disk, text, tool};
 use std::fs;
 use std::process::Command;
+use std::sync::Mutex;
 
 /// What the scripts have at hand. A tree of the system is made by `tree`, its parts go onto the disk by `table`, `ext`, `esp`; identifiers are
 /// `U1` and so on for partitions by their numbers.
@@ -26,7 +27,7 @@ len() { sfdisk -d "$IMG" | awk -F'[=,]' -v n="$1" '$1 ~ "img"n" " {print $4/2}';
 ext() { mke2fs -q -F -t ext4 -U "$(id $1)" -L "${3-}" -E offset=$(at $1) -d "$2" "$IMG" "$(len $1)k"; }
 esp() { mkfs.fat -F 32 -s 1 -i ${3-ABCD0001} --offset $(($(at $1)/512)) "$IMG" $(len $1) > /dev/null; (cd $2; mcopy -s -i "$IMG@@$(at $1)" * ::/); }
 grub() { grub-mkimage -O x86_64-efi -p "$2" ${3+-c "$3"} -o "$1" part_gpt fat ext2 btrfs xfs search search_fs_uuid configfile normal linux echo test; }
-signed() { mkdir -p e/EFI/debian e/EFI/BOOT; cp /usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed e/EFI/debian/grubx64.efi; cp /usr/lib/shim/shimx64.efi e/EFI/debian/; cp /usr/lib/shim/shimx64.efi e/EFI/BOOT/BOOTX64.EFI; cp /usr/lib/shim/fbx64.efi e/EFI/BOOT/; printf 'search.fs_uuid %s root hd0,gpt2\nset prefix=($root)'"'%s'"'\nconfigfile $prefix/grub.cfg\n' "$1" "$2" > e/EFI/debian/grub.cfg; }
+signed() { mkdir -p e/EFI/debian e/EFI/BOOT; cp /usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed e/EFI/debian/grubx64.efi; cp /usr/lib/shim/shimx64.efi e/EFI/debian/; cp /usr/lib/shim/shimx64.efi e/EFI/BOOT/BOOTX64.EFI; cp /usr/lib/shim/fbx64.efi e/EFI/BOOT/; printf 'set timeout=1\nsearch.fs_uuid %s root hd0,gpt2\nset prefix=($root)'"'%s'"'\nconfigfile $prefix/grub.cfg\n' "$1" "$2" > e/EFI/debian/grub.cfg; }
 # As grub-mkconfig writes it: the volume, the folder of the kernel there, the root.
 menu() { cat <<G
 if [ -s \$prefix/grubenv ]; then
@@ -161,7 +162,7 @@ const LAYOUTS: &[(&str, &str, &str)] = &[
     (
         "GRUB without shim, of any name",
         "",
-        r#"tree; simple; menu $U2 /boot UUID=$U2 > t/boot/grub/grub.cfg; table "${two}type=L"; mkdir -p e/EFI/workshop e/EFI/BOOT; printf "search.fs_uuid $U2 root hd0,gpt2\nset prefix=(\$root)/boot/grub\n" > c; grub e/EFI/workshop/loader.efi /boot/grub c; cp e/EFI/workshop/loader.efi e/EFI/BOOT/BOOTX64.EFI; esp 1 e; ext 2 t"#,
+        r#"tree; simple; menu $U2 /boot UUID=$U2 > t/boot/grub/grub.cfg; table "${two}type=L"; mkdir -p e/EFI/workshop e/EFI/BOOT; printf "set timeout=1\nsearch.fs_uuid $U2 root hd0,gpt2\nset prefix=(\$root)/boot/grub\n" > c; grub e/EFI/workshop/loader.efi /boot/grub c; cp e/EFI/workshop/loader.efi e/EFI/BOOT/BOOTX64.EFI; esp 1 e; ext 2 t"#,
     ),
     (
         "a volume for /boot",
@@ -294,7 +295,7 @@ menuentry 'UEFI Firmware Settings' \$menuentry_id_option 'uefi-firmware' {
 	fwsetup
 }
 G
-table "${two}size=200000,type=L\ntype=L"; signed $U2 /grub2; mv e/EFI/debian e/EFI/fedora; printf 'search --no-floppy --root-dev-only --fs-uuid --set=dev %s\nset prefix=($dev)/grub2\nexport $prefix\nconfigfile $prefix/grub.cfg\n' $U2 > e/EFI/fedora/grub.cfg; grub e/EFI/fedora/grubx64.efi /EFI/fedora; esp 1 e; ext 2 o; ext 3 t"#,
+table "${two}size=200000,type=L\ntype=L"; signed $U2 /grub2; mv e/EFI/debian e/EFI/fedora; printf 'set timeout=1\nsearch --no-floppy --root-dev-only --fs-uuid --set=dev %s\nset prefix=($dev)/grub2\nexport $prefix\nconfigfile $prefix/grub.cfg\n' $U2 > e/EFI/fedora/grub.cfg; grub e/EFI/fedora/grubx64.efi /EFI/fedora; esp 1 e; ext 2 o; ext 3 t"#,
     ),
     (
         "a vendor of any name, a short stub",
@@ -380,4 +381,42 @@ fn fresh_identifiers_are_written_where_the_old_ones_stood() {
     assert!(told["proof"].as_array().unwrap().iter().all(|line| line["what"] != "boot" || line["result"] == "holds"), "{told}");
     let found = tool(&["bash", "-c", &format!("grep -aoE 'search --no-floppy --fs-uuid --set=root 7777[-0-9]*' {} | sort -u", path(&target))]);
     assert_eq!(text(&found.stdout).lines().count(), 2, "those of other disks are as they were: {}", text(&found.stdout));
+}
+
+/// Sound is what starts: in a virtual machine, by the firmware's own way. A few each time; all of them with `BADGER_STARTS=100`.
+#[test]
+fn sound_layouts_really_start() {
+    let place = Place::new();
+    let base = system_disk(&place, "base.img", &["--size", "900M", "--table", "gpt", "--modules", "dep"]);
+    let most = std::env::var("BADGER_STARTS").ok().and_then(|most| most.parse().ok()).unwrap_or(2);
+    // One of GRUB's and one of systemd-boot's first.
+    let first = ["a default that was saved", "a unified image"];
+    let mut sound: Vec<_> = LAYOUTS.iter().filter(|(_, link, _)| !link.contains("root") && !link.contains("mounts")).collect();
+    sound.sort_by_key(|(name, ..)| !first.iter().any(|first| name.ends_with(first)));
+    let (rest, dark) = (Mutex::new(sound.into_iter().take(most)), Mutex::new(Vec::new()));
+    std::thread::scope(|scope| {
+        for _ in 0..2 {
+            scope.spawn(|| {
+                loop {
+                    let Some((name, _, script)) = rest.lock().unwrap().next() else { return };
+                    let dir = tempfile::tempdir_in(place.dir.path()).unwrap();
+                    let image = dir.path().join("disk.img");
+                    let script = format!("{TOOLS}\n{script}");
+                    let made =
+                        Command::new("bash").args(["-c", &script]).current_dir(dir.path()).env("IMG", &image).env("BASE", &base).output().unwrap();
+                    assert!(made.status.success(), "{name}: {}", text(&made.stderr));
+                    let (_, console) = started(&image, "uefi", "sata");
+                    let is_up = console.contains("SYSTEM-READY");
+                    eprintln!("{name}: {}", if is_up { "up" } else { "dark" });
+                    if !is_up {
+                        dark.lock()
+                            .unwrap()
+                            .push(format!("{name}: {}", console.chars().rev().take(600).collect::<String>().chars().rev().collect::<String>()));
+                    }
+                }
+            });
+        }
+    });
+    let dark = dark.into_inner().unwrap();
+    assert!(dark.is_empty(), "{}", dark.join("\n"));
 }

@@ -31,7 +31,15 @@ fn drive(place: &TempDir) -> std::path::PathBuf {
         fs::File::create(path).unwrap().set_len(size * MIB).unwrap();
     }
     assert!(Command::new("mkfs.fat").args(["-F", "16", "-h", "2048"]).arg(&fat).output().unwrap().status.success());
-    assert!(Command::new("mke2fs").args(["-q", "-F", "-t", "ext4", "-d"]).arg(&data).arg(&ext).status().unwrap().success());
+    assert!(
+        Command::new("mke2fs")
+            .args(["-q", "-F", "-t", "ext4", "-U", "2f6a1c0e-7b1d-4b6e-9a55-0c3d5e7f9a11", "-d"])
+            .arg(&data)
+            .arg(&ext)
+            .status()
+            .unwrap()
+            .success()
+    );
     let mut bytes = vec![0; 70 * MIB as usize];
     let mut mbr = badger_layout::mbr::Mbr::empty(0x0208_ab1e);
     mbr.entries[0] = badger_layout::mbr::Entry::new(0x0e, 2048, 20 * 2048, true);

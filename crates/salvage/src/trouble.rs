@@ -91,27 +91,65 @@ impl Pace {
 pub struct Bands {
     /// Where each began, and, once that is known, where it was over at the latest.
     met: Vec<(u64, Option<u64>)>,
+    /// So many of the last ones were expected and jumped over, not met.
+    passed: usize,
 }
 
 /// So many are remembered.
 const MOST: usize = 64;
 /// A period is believed where distances agree that well.
 const AGREE: f64 = 0.06;
+/// So many in a row are jumped over; then one is met again, which says how far off expectations are by now.
+const PASSED: usize = 8;
+/// Bytes in front of an expected band that are left out with it at least.
+const MARGIN: f64 = 262_144.0;
 
 impl Bands {
-    /// Trouble at a place; it belongs to the last band where that has no end yet.
+    /// Trouble at a place; it belongs to the last band where that has no end yet, or has just been left too early.
     pub fn begins(&mut self, at: u64) {
-        if self.met.last().is_some_and(|(start, end)| end.is_none() && at > *start) {
+        let typical = self.typical().unwrap_or(0);
+        if let Some((start, end)) = self.met.last_mut()
+            && at > *start
+            && end.is_none_or(|end| end <= at && at - end <= typical / 4)
+        {
+            *end = None;
             return;
         }
         if self.met.last().is_some_and(|(start, _)| at <= *start) {
             // Another direction, or another part: what was learned of distances is not of this order.
             self.met.clear();
+            self.passed = 0;
         }
+        self.settle(at);
+        self.push((at, None));
+    }
+
+    fn push(&mut self, band: (u64, Option<u64>)) {
         if self.met.len() == MOST {
             self.met.remove(0);
         }
-        self.met.push((at, None));
+        self.met.push(band);
+    }
+
+    /// One was met at `at` after some that were only expected: those lay between as evenly as before.
+    fn settle(&mut self, at: u64) {
+        let passed = std::mem::take(&mut self.passed);
+        let Some((next, ..)) = self.next().filter(|_| passed > 0) else { return };
+        let off = at as f64 - next;
+        let count = self.met.len();
+        for (number, (start, end)) in self.met[count - passed..].iter_mut().enumerate() {
+            let share = off * (number + 1) as f64 / (passed + 1) as f64;
+            let moved = |place: u64| (place as f64 + share).max(0.0) as u64;
+            (*start, *end) = (moved(*start), end.map(moved));
+        }
+    }
+
+    /// An expected band is jumped over.
+    pub fn passes(&mut self, band: &Range<u64>) {
+        let Some((start, width, _)) = self.next() else { return };
+        self.push((start.max(0.0) as u64, Some((start + width) as u64)));
+        self.passed = (self.passed + 1).min(self.met.len());
+        debug_assert!(band.contains(&(start.max(0.0) as u64)), "{band:?} {start}");
     }
 
     /// The last band was over at this place.
@@ -128,8 +166,8 @@ impl Bands {
         widths.get(widths.len() / 2).copied()
     }
 
-    /// The next band that is to be expected from a place on, where they come again and again.
-    pub fn expected(&self, from: u64, size: u64) -> Option<Range<u64>> {
+    /// The band behind the last one, where they come again and again: where it begins, how wide it is, how far that may be off.
+    fn next(&self) -> Option<(f64, f64, f64)> {
         let starts: Vec<u64> = self.met.iter().map(|(start, _)| *start).collect();
         let steps: Vec<f64> = starts.windows(2).map(|pair| (pair[1] - pair[0]) as f64).collect();
         let count = steps.len();
@@ -137,19 +175,17 @@ impl Bands {
         // Every time, or, where tracks go to and fro, every second time.
         let period = (1..=2usize)
             .find(|period| count > 2 * period - 1 && (0..*period).all(|at| agree(steps[count - 1 - at], steps[count - 1 - at - period])))?;
-        let width = self.typical()?;
-        let mut start = *starts.last()? as f64;
-        for turn in 0..1024 {
-            let step = steps[count - period + turn % period];
-            start += step;
-            // What was not met was not measured: the further, the less certain.
-            let margin = step * AGREE / 4.0 * (1.0 + f64::from(turn as u16) / 8.0);
-            let band = (start - margin).max(0.0) as u64..(start + width as f64 + margin) as u64;
-            if band.end > from {
-                return (band.start < size).then_some(band.start..band.end.min(size));
-            }
-        }
-        None
+        let off = (0..period).map(|at| (steps[count - 1 - at] - steps[count - 1 - at - period]).abs()).fold(0.0, f64::max);
+        Some((*starts.last()? as f64 + steps[count - period], self.typical()? as f64, off))
+    }
+
+    /// The next band that is to be expected from a place on, where they come again and again; `None` also where it is time to meet one again.
+    pub fn expected(&self, from: u64, size: u64) -> Option<Range<u64>> {
+        let (start, width, off) = self.next().filter(|_| self.passed < PASSED)?;
+        // What was not met was not measured: the further, the less certain.
+        let margin = MARGIN + off * (self.passed + 1) as f64 / 4.0;
+        let band = (start - margin).max(0.0) as u64..((start + width + margin) as u64).min(size);
+        (band.end > from && band.start < size).then_some(band)
     }
 }
 
@@ -167,8 +203,30 @@ mod tests {
         }
         let band = bands.expected(310_000, 1 << 30).unwrap();
         assert!(band.contains(&400_000) && band.contains(&401_000), "{band:?}");
-        assert!(bands.expected(910_000, 1 << 30).unwrap().contains(&1_000_000));
-        assert!(bands.expected(500_000, 450_000).is_none(), "behind the end is nothing");
+        assert!(bands.expected(310_000, 1000).is_none(), "behind the end is nothing");
+    }
+
+    /// What is jumped over is not measured: now and then a band is met again, and expectations follow it.
+    #[test]
+    fn expectations_do_not_drift() {
+        let (mut bands, mut expected, mut widest) = (Bands::default(), 0, 0);
+        let size = 1 << 40;
+        // Each band a little further than the one before.
+        let start = |turn: u64| turn * 100_000_000 + turn * turn * 300;
+        for turn in 1..400 {
+            match bands.expected(start(turn - 1) + 40_000_000, size) {
+                Some(band) => {
+                    assert!(band.contains(&start(turn)) && band.contains(&(start(turn) + 29_000_000)), "{turn} {band:?} {}", start(turn));
+                    (expected, widest) = (expected + 1, widest.max(band.end - band.start));
+                    bands.passes(&band);
+                }
+                None => {
+                    bands.begins(start(turn));
+                    bands.ends(start(turn) + 30_000_000);
+                }
+            }
+        }
+        assert!(expected > 330 && widest < 34_000_000, "{expected} {widest}");
     }
 
     #[test]

@@ -273,3 +273,17 @@ fn a_drive_that_stops_for_good_is_not_called_lost() {
     assert_eq!(totals.lost, 0);
     assert!(totals.saved > 0 && run.seconds > 500.0, "{} s", run.seconds);
 }
+
+/// One of four heads reads nothing: once that is seen its stretches are jumped over, and those of the others read straight on.
+#[rstest]
+fn a_dead_head_is_jumped_over(#[values(16_384, 20_000, 50_000)] zone: u64) {
+    let faults = format!("[[failing]]\nkind = \"weak-head\"\nheads = 4\nhead = 1\nzone = {zone}\nshare = 1.0\nms = 300\n");
+    let failing = Failing::new("dead-head", 2048 * MIB, "read_mb_s = 120.0\nseek_ms = 9.0", &faults);
+    let good = failing.bad().iter().filter(|bad| !**bad).count() as f64 * 512.0;
+    // Somebody who knows every stretch, and pays nothing for it.
+    let straight = good / 120e6 + (2048.0 * 2048.0 / zone as f64 / 4.0) * 0.009;
+    let limits = Limits { time: Some(std::time::Duration::from_secs_f64(straight * 1.35)), ..Limits::default() };
+    let run = go_on(&failing, How { limits, ..How::default() });
+    let share = run.map.totals().saved as f64 / good;
+    assert!(share > 0.9, "{share} of what the good heads hold, in {straight} s and a third");
+}

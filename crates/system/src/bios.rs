@@ -1,7 +1,7 @@
 //! Firmware of the old kind: code in the first sector, an active partition or a core image, and what they load.
 
 use crate::link::{Chain, Firmware, Link};
-use crate::loader::{Built, Started, of_config, script, unpacked};
+use crate::loader::{Built, Chained, Started, of_config, script, unpacked};
 use crate::places::{Place, Places, Sought};
 use crate::windows;
 use badger_drive::Source;
@@ -174,7 +174,8 @@ fn built(drive: &Source, runs: &[(u64, u64)]) -> Result<Built, String> {
 fn of_core(places: &Places, built: &Built, links: &mut Vec<Link>) {
     let prefix = built.prefix.clone().unwrap_or_else(|| "/boot/grub".into());
     if !built.config.is_empty() {
-        return script(places, None, (&built.config, &prefix, true), Started::BIOS, links);
+        let chained = script(places, None, (&built.config, &prefix, true), Started::BIOS, links);
+        return unfollowed(chained, links);
     }
     // `(,gpt3)/boot/grub`: a partition by its number, of the disk it was started from.
     let number = prefix.strip_prefix('(').and_then(|rest| rest.split_once(')')).and_then(|(device, _)| {
@@ -190,9 +191,17 @@ fn of_core(places: &Places, built: &Built, links: &mut Vec<Link>) {
         Some((_, Some(place))) => {
             links.push(Link::holds("stub", format!("the loader finds its configuration on {}", place.name())).with([prefix.clone()]));
             modules(place, &path, links);
-            of_config(places, place, &format!("{path}/grub.cfg"), Started::BIOS, links);
+            let chained = of_config(places, place, &format!("{path}/grub.cfg"), Started::BIOS, links);
+            unfollowed(chained, links);
         }
     }
+}
+
+/// What GRUB starts in its place is not followed by this way.
+fn unfollowed(chained: Chained, links: &mut Vec<Link>) {
+    links.extend(
+        chained.map(|(place, path)| Link::unknown("second-loader", format!("{path} on {} is started next: it was not looked into", place.name()))),
+    );
 }
 
 /// The modules that a loader takes from beside its configuration.

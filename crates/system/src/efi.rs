@@ -376,20 +376,33 @@ fn of_loader(places: &Places, place: &Place, loader: &Found, links: &mut Vec<Lin
     }
     let started = Started { firmware: Firmware::Uefi, processor: processor_of(loader.program.machine) };
     let Built { config, prefix } = own(loader);
-    match prefix {
+    let chained = match prefix {
         _ if !config.is_empty() => {
             let path = prefix.unwrap_or_else(|| "/boot/grub".into());
-            script(places, Some(place), (&config, &linux_path(&path), true), started, links);
+            script(places, Some(place), (&config, &linux_path(&path), true), started, links)
         }
         Some(prefix) => {
             let path = format!("{}/grub.cfg", linux_path(&prefix));
-            match place.text(&path) {
-                Ok(Some(text)) => script(places, Some(place), (&text, &linux_path(&prefix), false), started, links),
-                Ok(None) => links.push(Link::broken("stub", format!("{} looks for {path}, which is not on {}", loader.path, place.name()))),
-                Err(why) => links.push(Link::broken("stub", format!("{path} on {} cannot be read: {why}", place.name()))),
+            let found = match place.text(&path) {
+                Ok(Some(text)) => Ok(text),
+                Ok(None) => Err(format!("{} looks for {path}, which is not on {}", loader.path, place.name())),
+                Err(why) => Err(format!("{path} on {} cannot be read: {why}", place.name())),
+            };
+            match found {
+                Ok(text) => script(places, Some(place), (&text, &linux_path(&prefix), false), started, links),
+                Err(why) => {
+                    links.push(Link::broken("stub", why));
+                    None
+                }
             }
         }
-        None => links.push(Link::unknown("stub", format!("what {} reads is not known here", loader.path))),
+        None => {
+            links.push(Link::unknown("stub", format!("what {} reads is not known here", loader.path)));
+            None
+        }
+    };
+    if let Some((place, path)) = chained {
+        self::chained(places, place, &path, links);
     }
 }
 

@@ -1,6 +1,5 @@
 //! The usual loader of Linux systems: what is built into it, its configurations, and its core image for firmware of the old kind.
 
-use crate::efi;
 use crate::grub::{self, Chosen, Outcome};
 use crate::link::{Firmware, Link};
 use crate::linux::{self, resolve};
@@ -96,34 +95,43 @@ impl Started {
     pub(crate) const BIOS: Self = Self { firmware: Firmware::Bios, processor: 0 };
 }
 
-/// A configuration and all it starts.
-pub(crate) fn of_config(places: &Places, place: &Place, path: &str, started: Started, links: &mut Vec<Link>) {
-    if let Some(top) = place.hidden_in(path) {
-        let text = format!("GRUB looks for its configuration {path} at the top of {}, and it lies in the subvolume {top}", place.name());
-        return links.push(Link::broken("configuration", text));
-    }
-    let on = place.name();
-    let text = match place.text(path) {
-        Ok(Some(text)) => text,
-        Ok(None) => return links.push(Link::broken("configuration", format!("GRUB's configuration {path} is not on {on}"))),
-        Err(why) if place.files.is_err() => {
-            return links.push(Link::unknown("configuration", format!("GRUB's configuration {path} on {on} was not looked at: {why}")));
-        }
-        Err(why) => return links.push(Link::broken("configuration", format!("GRUB's configuration {path} on {on} cannot be read: {why}"))),
-    };
+/// A loader that a configuration starts: the volume, and the path there.
+pub(crate) type Chained<'a> = Option<(&'a Place, String)>;
+
+/// A configuration and all it starts; another loader is given back.
+pub(crate) fn of_config<'a>(places: &'a Places, place: &'a Place, path: &str, started: Started, links: &mut Vec<Link>) -> Chained<'a> {
+    let text = config_text(place, path).map_err(|link| links.push(link)).ok()?;
     let prefix = path.rsplit_once('/').map_or("", |(folder, _)| folder);
     let outcome = grub::run(places, Some(place), &text, prefix, (started.firmware, false));
-    chosen(places, place, path, &outcome, started, links);
+    chosen(places, place, path, &outcome, started, links)
+}
+
+/// The text of a configuration; why it is not there.
+fn config_text(place: &Place, path: &str) -> Result<String, Link> {
+    if let Some(top) = place.hidden_in(path) {
+        let text = format!("GRUB looks for its configuration {path} at the top of {}, and it lies in the subvolume {top}", place.name());
+        return Err(Link::broken("configuration", text));
+    }
+    let on = place.name();
+    match place.text(path) {
+        Ok(Some(text)) => Ok(text),
+        Ok(None) => Err(Link::broken("configuration", format!("GRUB's configuration {path} is not on {on}"))),
+        Err(why) if place.files.is_err() => {
+            Err(Link::unknown("configuration", format!("GRUB's configuration {path} on {on} was not looked at: {why}")))
+        }
+        Err(why) => Err(Link::broken("configuration", format!("GRUB's configuration {path} on {on} cannot be read: {why}"))),
+    }
 }
 
 /// What a configuration starts when nobody chooses; else what its `fallback` does.
-fn chosen(places: &Places, place: &Place, path: &str, outcome: &Outcome, started: Started, links: &mut Vec<Link>) {
+fn chosen<'a>(places: &'a Places, place: &'a Place, path: &str, outcome: &Outcome, started: Started, links: &mut Vec<Link>) -> Chained<'a> {
     let told = format!("GRUB's configuration {path} on {}", place.name());
     if outcome.is_beyond {
-        return links.push(Link::unknown("configuration", format!("{told} has more commands than are followed here")));
+        links.push(Link::unknown("configuration", format!("{told} has more commands than are followed here")));
+        return None;
     }
     let at = links.len();
-    of_choice(places, place, &told, (&outcome.chosen, &outcome.titles), started, links);
+    let mut chained = of_choice(places, place, &told, (&outcome.chosen, &outcome.titles), started, links);
     // GRUB goes on with the next one where a kernel cannot be loaded; whatever comes later it does not see.
     let is_unloaded = |links: &[Link]| links.iter().any(|link| link.result == Verdict::Fails && matches!(link.name, "kernel" | "configuration"));
     for fallback in &outcome.fallback {
@@ -133,64 +141,73 @@ fn chosen(places: &Places, place: &Place, path: &str, outcome: &Outcome, started
         let first = links[at..].iter().find(|link| link.result == Verdict::Fails).map(|link| link.text.clone()).unwrap_or_default();
         links.truncate(at);
         links.push(Link::unknown("default-entry", format!("the entry that {told} starts first cannot be loaded: {first}. Its fallback is started")));
-        of_choice(places, place, &told, (fallback, &outcome.titles), started, links);
+        chained = of_choice(places, place, &told, (fallback, &outcome.titles), started, links);
     }
+    chained
 }
 
-fn of_choice(places: &Places, place: &Place, told: &str, (choice, titles): (&Chosen, &[String]), started: Started, links: &mut Vec<Link>) {
+fn of_choice<'a>(
+    places: &'a Places,
+    place: &'a Place,
+    told: &str,
+    (choice, titles): (&Chosen, &[String]),
+    started: Started,
+    links: &mut Vec<Link>,
+) -> Chained<'a> {
     let starts = |title: &str| Link::holds("configuration", format!("{told} starts \"{title}\"")).with(titles.iter().cloned());
     match choice {
         Chosen::Nothing => links.push(Link::broken("configuration", format!("{told} starts nothing"))),
         Chosen::Other(title) => {
-            links.push(
-                Link::unknown("configuration", format!("{told} starts \"{title}\", which is no kernel and no loader")).with(titles.iter().cloned()),
-            );
+            let text = format!("{told} starts \"{title}\", which is no kernel and no loader");
+            links.push(Link::unknown("configuration", text).with(titles.iter().cloned()));
         }
         Chosen::Linux(entry) => {
             links.push(starts(&entry.title));
             linux::follow(places, place, entry, started.processor, links);
         }
         Chosen::Chain { title, path, on } => {
-            let Some(on) = on.and_then(|on| places.all.iter().find(|place| place.partition.number == on)) else {
-                let text = format!("{told} starts \"{title}\", a loader on a volume that is not on this drive: that is not looked into here");
-                return links.push(Link::unknown("configuration", text).with(titles.iter().cloned()));
-            };
-            links.push(starts(title));
-            match started.firmware {
-                Firmware::Uefi => efi::chained(places, on, path, links),
-                Firmware::Bios => {
-                    links.push(Link::unknown("second-loader", format!("{path} on {} is started next: it was not looked into", on.name())))
-                }
+            if let Some(on) = on.and_then(|on| places.all.iter().find(|place| place.partition.number == on)) {
+                links.push(starts(title));
+                return Some((on, path.clone()));
             }
+            let text = format!("{told} starts \"{title}\", a loader on a volume that is not on this drive: that is not looked into here");
+            links.push(Link::unknown("configuration", text).with(titles.iter().cloned()));
         }
     }
+    None
 }
 
 /// A configuration that goes on with another one, on a volume that it looks for; or one that starts systems itself.
 /// `place` is where it lies, or the program that it is built into (`is_built`); `None` where that is a core image.
-pub(crate) fn script(places: &Places, place: Option<&Place>, (text, prefix, is_built): (&str, &str, bool), started: Started, links: &mut Vec<Link>) {
+pub(crate) fn script<'a>(
+    places: &'a Places,
+    place: Option<&'a Place>,
+    (text, prefix, is_built): (&str, &str, bool),
+    started: Started,
+    links: &mut Vec<Link>,
+) -> Chained<'a> {
     let outcome = grub::run(places, place, text, prefix, (started.firmware, is_built));
     let stub = || match place {
         Some(place) if !is_built => format!("{prefix}/grub.cfg on {}", place.name()),
         _ => "the configuration built into GRUB".to_string(),
     };
+    let resolved = || outcome.missed.as_deref().map(|name| resolve(places, name, "stub", "the volume with GRUB's configuration"));
     let Some(next) = &outcome.next else {
-        return match (&outcome.chosen, place) {
-            (Chosen::Nothing, _) | (_, None) => {
-                match outcome.missed.as_deref().map(|name| resolve(places, name, "stub", "the volume with GRUB's configuration")) {
-                    Some(Err(link)) => links.push(link),
-                    _ => links.push(Link::unknown("stub", format!("what {} starts is not known here", stub()))),
-                }
-            }
-            (_, Some(place)) => chosen(places, place, &format!("{prefix}/grub.cfg"), &outcome, started, links),
-        };
+        if let Some(place) = place.filter(|_| outcome.chosen != Chosen::Nothing) {
+            return chosen(places, place, &format!("{prefix}/grub.cfg"), &outcome, started, links);
+        }
+        let unknown = || Link::unknown("stub", format!("what {} starts is not known here", stub()));
+        links.push(resolved().and_then(Result::err).unwrap_or_else(unknown));
+        return None;
     };
     // What it looked for and did not find, or found twice, comes before where it looked in its stead.
-    if let Some(Err(link)) = outcome.missed.as_deref().map(|name| resolve(places, name, "stub", "the volume with GRUB's configuration")) {
-        return links.push(link);
+    if let Some(Err(link)) = resolved() {
+        links.push(link);
+        return None;
     }
     let Some(target) = next.on.and_then(|on| places.all.iter().find(|place| place.partition.number == on)) else {
-        return links.push(Link::unknown("stub", format!("{} goes on with {}, and which volume that is on is not known", stub(), next.path)));
+        links.push(Link::unknown("stub", format!("{} goes on with {}, and which volume that is on is not known", stub(), next.path)));
+        return None;
     };
     links.push(Link::holds("stub", format!("GRUB finds its configuration on {}", target.name())).with([next.path.clone()]));
     let folder = next.path.rsplit_once('/').map_or("", |(folder, _)| folder);

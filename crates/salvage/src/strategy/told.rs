@@ -118,9 +118,13 @@ impl Strategy {
         let from = if self.backwards { before } else { from };
         // The dearer a failure, the more may be left for later.
         let fair = (costs * self.pace.rate() * if is_slow { 2.0 } else { 1.0 / 64.0 }) as u64;
-        let again = self.jump.filter(|(len, to)| from.abs_diff(*to) <= (*len).max(good)).map(|(len, _)| len * 4);
         let typical = self.bands.typical().map(|typical| typical / 8 * 7);
-        let len = again.unwrap_or(0).max(fair).max(typical.unwrap_or(0)).clamp(self.sector, (size / 8).max(self.sector));
+        let again = self.jump.filter(|(len, to)| from.abs_diff(*to) <= (*len).max(good)).map(|(len, _)| match typical {
+            // As wide as usual was not enough: a little more, before it is taken for something else.
+            Some(typical) if len == typical => typical / 4,
+            _ => len * 4,
+        });
+        let len = again.or(typical).unwrap_or(0).max(fair).clamp(self.sector, (size / 8).max(self.sector));
         let to = if self.backwards { self.aligned(from.saturating_sub(len)) } else { self.aligned(from + len).clamp(from, size) };
         self.skip(from.min(to)..from.max(to), is_slow);
         self.jump = Some((len, to));

@@ -400,7 +400,8 @@ impl<'a> Runner<'a> {
     fn file(&mut self, word: &str) -> Option<String> {
         let (place, path) = self.path(word);
         self.steps += MOST_STEPS / MOST_ITEMS;
-        place?.text(&path).ok()?
+        // GRUB sees paths from the top of a volume on, not from the system's root.
+        place.filter(|place| place.hidden_in(&path).is_none())?.text(&path).ok()?
     }
 
     /// A configuration of its own: its menu takes the place of this one, its variables stay.
