@@ -159,11 +159,27 @@ impl Bands {
         }
     }
 
+    /// Widths of the last bands that were met from their start to their end, the least first: each was no wider than that.
+    fn widths(&self) -> Vec<u64> {
+        let met = self.met.len() - self.passed.min(self.met.len());
+        let mut widths: Vec<u64> =
+            self.met[..met].iter().rev().filter_map(|(start, end)| Some(end.as_ref()?.saturating_sub(*start))).take(9).collect();
+        widths.sort_unstable();
+        widths
+    }
+
     /// How wide bands are about; `None` where none was met from its start to its end.
     pub fn typical(&self) -> Option<u64> {
-        let mut widths: Vec<u64> = self.met.iter().rev().take(9).filter_map(|(start, end)| Some(end.as_ref()?.saturating_sub(*start))).collect();
-        widths.sort_unstable();
+        let widths = self.widths();
         widths.get(widths.len() / 2).copied()
+    }
+
+    /// How far to jump from the start of a band: where they come again and again, a little less than the least that was enough.
+    pub fn jump(&self) -> Option<u64> {
+        match self.next() {
+            Some((_, width, _)) => Some((width / 16.0 * 15.0) as u64),
+            None => self.typical().map(|typical| typical / 8 * 7),
+        }
     }
 
     /// The band behind the last one, where they come again and again: where it begins, how wide it is, how far that may be off.
@@ -176,7 +192,7 @@ impl Bands {
         let period = (1..=2usize)
             .find(|period| count > 2 * period - 1 && (0..*period).all(|at| agree(steps[count - 1 - at], steps[count - 1 - at - period])))?;
         let off = (0..period).map(|at| (steps[count - 1 - at] - steps[count - 1 - at - period]).abs()).fold(0.0, f64::max);
-        Some((*starts.last()? as f64 + steps[count - period], self.typical()? as f64, off))
+        Some((*starts.last()? as f64 + steps[count - period], *self.widths().first()? as f64, off))
     }
 
     /// The next band that is to be expected from a place on, where they come again and again; `None` also where it is time to meet one again.

@@ -307,7 +307,7 @@ impl Strategy {
         self.note(range.clone(), State::Saved);
         self.head = range.end;
         self.reach = self.reach.saturating_mul(4).min(LONG);
-        self.calm();
+        self.calm(self.head);
     }
 
     /// Goes on from here, in this direction.

@@ -51,7 +51,7 @@ impl Strategy {
         if jumps(ask) && self.map.at(end).is_some_and(|(_, state)| state == State::Unread) {
             match slow {
                 Some(more) => self.leave((end, start), end - start, more, true),
-                None => self.calm(),
+                None => self.calm(self.head),
             }
         }
     }
@@ -81,6 +81,7 @@ impl Strategy {
         }
         self.skip(past..end, false);
         if jumps(ask) {
+            self.calm(at);
             self.bands.begins(at);
             self.leave((past, start), at - start, self.pace.failure(), false);
         }
@@ -118,7 +119,7 @@ impl Strategy {
         let from = if self.backwards { before } else { from };
         // The dearer a failure, the more may be left for later.
         let fair = (costs * self.pace.rate() * if is_slow { 2.0 } else { 1.0 / 64.0 }) as u64;
-        let typical = self.bands.typical().map(|typical| typical / 8 * 7);
+        let typical = self.bands.jump();
         let again = self.jump.filter(|(len, to)| from.abs_diff(*to) <= (*len).max(good)).map(|(len, _)| match typical {
             // As wide as usual was not enough: a little more, before it is taken for something else.
             Some(typical) if len == typical => typical / 4,
@@ -131,10 +132,10 @@ impl Strategy {
         self.head = to;
     }
 
-    /// A long read went well.
-    pub(super) fn calm(&mut self) {
+    /// Reads went well up to a place: far enough behind where the last jump led, what it jumped over was over there.
+    pub(super) fn calm(&mut self, at: u64) {
         if let Some((len, to)) = self.jump
-            && self.head.abs_diff(to) > 2 * len
+            && at.abs_diff(to) > len / 2
         {
             self.bands.ends(to);
             self.jump = None;
