@@ -178,8 +178,11 @@ impl Running<'_, '_> {
                 if !self.salvage.limits.pauses {
                     return Err(Break::SourceGone(format!("{why}: switch the drive off and on, let it cool, or use another cable or port")));
                 }
-                self.hold(&format!("{why}. Switch the drive off and on, let it cool, or use another cable or port"))?;
-                (nap, waited) = (Duration::from_secs(2), Duration::ZERO);
+                // Whoever lets it go on wants it to be read all the same; limits are looked at again before that.
+                return self.hold(&format!("{why}. Switch the drive off and on, let it cool, or use another cable or port"));
+            }
+            if self.salvage.limits.time.is_some_and(|time| self.salvage.clock.now() - self.began >= time) {
+                return Err(Break::Limit("the time that was allowed is over".into()));
             }
         }
     }

@@ -174,7 +174,7 @@ fn too_many_failures_hold_it_or_end_it() {
     let run = go_on(
         &dead,
         How {
-            limits: Limits { pauses: true, tries: Some(1), time: Some(Duration::from_secs(60)), ..Limits::default() },
+            limits: Limits { pauses: true, tries: Some(1), time: Some(Duration::from_secs(1500)), ..Limits::default() },
             lets_go_on: true,
             ..How::default()
         },
