@@ -276,14 +276,15 @@ fn a_drive_that_stops_for_good_is_not_called_lost() {
 
 /// One of four heads reads nothing: once that is seen its stretches are jumped over, and those of the others read straight on.
 #[rstest]
-fn a_dead_head_is_jumped_over(#[values(16_384, 20_000, 50_000)] zone: u64) {
-    let faults = format!("[[failing]]\nkind = \"weak-head\"\nheads = 4\nhead = 1\nzone = {zone}\nshare = 1.0\nms = 300\n");
-    let failing = Failing::new("dead-head", 2048 * MIB, "read_mb_s = 120.0\nseek_ms = 9.0", &faults);
+fn a_dead_head_is_jumped_over(#[values(4096, 5000)] zone: u64) {
+    let faults = format!("[[failing]]\nkind = \"weak-head\"\nheads = 4\nhead = 1\nzone = {zone}\nshare = 1.0\nms = 20\n");
+    // Many turns of the heads in each zone of the surface, as on a real drive; times are a sixteenth, as the turns are.
+    let failing = Failing::new("dead-head", 2048 * MIB, "read_mb_s = 120.0\nseek_ms = 0.6", &faults);
     let good = failing.bad().iter().filter(|bad| !**bad).count() as f64 * 512.0;
     // Somebody who knows every stretch, and pays nothing for it.
-    let straight = good / 120e6 + (2048.0 * 2048.0 / zone as f64 / 4.0) * 0.009;
+    let straight = good / 120e6 + (2048.0 * 2048.0 / zone as f64 / 4.0) * 0.0006;
     let limits = Limits { time: Some(std::time::Duration::from_secs_f64(straight * 1.35)), ..Limits::default() };
     let run = go_on(&failing, How { limits, ..How::default() });
     let share = run.map.totals().saved as f64 / good;
-    assert!(share > 0.6, "{share} of what the good heads hold, in {straight} s and a third");
+    assert!(share > 0.5, "{share} of what the good heads hold, in {straight} s and a third");
 }
