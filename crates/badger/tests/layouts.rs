@@ -27,7 +27,7 @@ len() { sfdisk -d "$IMG" | awk -F'[=,]' -v n="$1" '$1 ~ "img"n" " {print $4/2}';
 ext() { mke2fs -q -F -t ext4 -U "$(id $1)" -L "${3-}" -E offset=$(at $1) -d "$2" "$IMG" "$(len $1)k"; }
 esp() { mkfs.fat -F 32 -s 1 -i ${3-ABCD0001} --offset $(($(at $1)/512)) "$IMG" $(len $1) > /dev/null; (cd $2; mcopy -s -i "$IMG@@$(at $1)" * ::/); }
 grub() { grub-mkimage -O x86_64-efi -p "$2" ${3+-c "$3"} -o "$1" part_gpt fat ext2 btrfs xfs search search_fs_uuid configfile normal linux echo test; }
-signed() { mkdir -p e/EFI/debian e/EFI/BOOT; cp /usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed e/EFI/debian/grubx64.efi; cp /usr/lib/shim/shimx64.efi e/EFI/debian/; cp /usr/lib/shim/shimx64.efi e/EFI/BOOT/BOOTX64.EFI; cp /usr/lib/shim/fbx64.efi e/EFI/BOOT/; printf 'set timeout=1\nsearch.fs_uuid %s root hd0,gpt2\nset prefix=($root)'"'%s'"'\nconfigfile $prefix/grub.cfg\n' "$1" "$2" > e/EFI/debian/grub.cfg; }
+signed() { mkdir -p e/EFI/debian e/EFI/BOOT; cp /usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed e/EFI/debian/grubx64.efi; cp /usr/lib/shim/shimx64.efi e/EFI/debian/; cp /usr/lib/shim/shimx64.efi e/EFI/BOOT/BOOTX64.EFI; cp /usr/lib/shim/fbx64.efi e/EFI/BOOT/; cp /usr/lib/shim/BOOTX64.CSV e/EFI/debian/; printf 'set timeout=1\nsearch.fs_uuid %s root hd0,gpt2\nset prefix=($root)'"'%s'"'\nconfigfile $prefix/grub.cfg\n' "$1" "$2" > e/EFI/debian/grub.cfg; }
 # As grub-mkconfig writes it: the volume, the folder of the kernel there, the root.
 menu() { cat <<G
 if [ -s \$prefix/grubenv ]; then
