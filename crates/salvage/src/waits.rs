@@ -10,8 +10,8 @@ use std::time::Duration;
 
 /// How often it is asked how hot it is.
 const HEAT_EVERY: Duration = Duration::from_secs(30);
-/// So many places that were read before fail where the drive has stopped.
-const PLACES: u64 = 3;
+/// So many places fail where the drive has stopped: every other one was read before.
+const PLACES: u64 = 6;
 /// So many failures in a row, with nothing saved between them, where long reads jump on at each: nothing comes any more.
 const NOTHING_COMES: u64 = 100;
 
@@ -129,7 +129,7 @@ impl Running<'_, '_> {
         Ok(())
     }
 
-    /// Whether reads fail at places too that were read before, spread over the drive; where nothing was read yet, at any places.
+    /// Whether reads fail at places too that were read before, spread over the drive, and at any others.
     pub(crate) fn has_stopped(&self) -> bool {
         let map = self.salvage.strategy.map();
         let size = map.size();
@@ -138,11 +138,12 @@ impl Running<'_, '_> {
         let mut failed = 0u64;
         // Other places each time: what the drive keeps in its memory says nothing of its heads.
         let mut at = self.seconds().to_bits() ^ size;
-        for _ in 0..PLACES {
+        for turn in 0..PLACES {
             at = at.wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(29) | 1;
             let from = at % size;
             let saved = |range| map.within(range).find(|(_, state)| *state == State::Saved).map(|(range, _)| range);
-            let range = saved(from..size).or_else(|| saved(0..from)).unwrap_or(0..size);
+            // One head may have died that read all that is saved: others are asked too.
+            let range = saved(from..size).or_else(|| saved(0..from)).filter(|_| turn % 2 == 0).unwrap_or(0..size);
             let within = at.rotate_left(17) % (range.end - range.start);
             let start = (range.start + within) / sector as u64 * sector as u64;
             match self.salvage.source.read_within(start.max(range.start), &mut buffer, &self.patience()) {

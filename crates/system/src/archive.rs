@@ -75,6 +75,17 @@ pub(crate) struct Content {
     pub elf: Option<Result<Elf, String>>,
 }
 
+impl Member {
+    /// Bytes of what is kept of it beside its name.
+    fn named(&self) -> usize {
+        match self {
+            Self::File(content) => content.interpreter.len() + content.elf.as_ref().and_then(|elf| elf.as_ref().ok()).map_or(0, Elf::named),
+            Self::Link(to) => to.len(),
+            Self::Other => 0,
+        }
+    }
+}
+
 /// A first line that is longer names no interpreter.
 const MOST_LINE: usize = 256;
 
@@ -166,11 +177,22 @@ fn plain(bytes: &[u8], mut at: usize, out: &mut Archive) -> Result<usize, Wrong>
         // Several names of one file stand behind each other, and the last has the bytes.
         let id = (number(6)?, number(38)?);
         if id.1 > 1 && matches!(member, Member::File(_)) {
-            linked.retain(|(other, _)| *other == id);
+            if linked.last().is_some_and(|(other, _)| *other != id) {
+                linked.clear();
+            }
             linked.push((id, plain.clone()));
             if len > 0 {
+                out.named += linked.len() * member.named();
+                if out.named > MOST_NAMES {
+                    return Err(Wrong::Beyond("names"));
+                }
                 out.members.extend(linked.drain(..).map(|(_, other)| (other, member.clone())));
             }
+        }
+        // What is kept of each counts as its name does.
+        out.named += member.named();
+        if out.named > MOST_NAMES {
+            return Err(Wrong::Beyond("names"));
         }
         out.members.insert(plain, member);
         out.names.push(name);

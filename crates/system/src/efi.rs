@@ -21,6 +21,9 @@ const MOST_PROGRAMS: u64 = 512 << 20;
 /// Nor more folders.
 const MOST_FOLDERS: usize = 200;
 
+/// Nor more partitions that are marked as system partitions.
+const MOST_PARTITIONS: usize = 8;
+
 /// A program on the system partition.
 struct Found {
     path: String,
@@ -100,7 +103,7 @@ pub(crate) fn chain(places: &Places) -> Option<Chain> {
     // the system's own before others.
     let mounted =
         |place: &Place| places.all.iter().any(|other| other.text("/etc/fstab").is_ok_and(|text| text.is_some_and(|text| mounts(&text, place))));
-    let chains = all.iter().map(|place| (*place, chain(of_partition(places, place))));
+    let chains = all.iter().take(MOST_PARTITIONS).map(|place| (*place, chain(of_partition(places, place))));
     let rank = |(place, chain): &(&Place, Chain)| {
         let verdict = match chain.verdict() {
             Verdict::Holds => 0,
@@ -359,7 +362,9 @@ pub(crate) fn chained(places: &Places, place: &Place, path: &str, links: &mut Ve
     let found = Found { kind: program.kind(&bytes), path: path.to_string(), bytes, program };
     match found.likely() {
         // What goes on from there to others is not followed round and round.
-        LoaderKind::Grub | LoaderKind::Shim => links.push(Link::unknown("stub", format!("what {name} starts was not looked into"))),
+        LoaderKind::Grub | LoaderKind::Shim | LoaderKind::SystemdBoot => {
+            links.push(Link::unknown("stub", format!("what {name} starts was not looked into")))
+        }
         _ => of_loader(places, place, &found, links),
     }
 }

@@ -5,6 +5,9 @@ use badger_drive::field::{le16, le32, le64};
 /// So many sections or segments are looked at, and libraries that one file needs.
 const MOST_HEADS: usize = 512;
 const MOST_NEEDED: usize = 256;
+/// Folders that one file names, and bytes of a name.
+const MOST_FOLDERS: usize = 16;
+const MOST_NAME: usize = 256;
 
 /// An ELF file.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -35,9 +38,12 @@ pub(crate) fn processor(machine: u16) -> String {
     }
 }
 
+/// Bytes of a text at most; a longer one is none.
+const MOST_TEXT: usize = 4096;
+
 fn text(bytes: &[u8], at: usize) -> String {
     let rest = bytes.get(at..).unwrap_or_default();
-    String::from_utf8_lossy(&rest[..rest.iter().take(4096).position(|byte| *byte == 0).unwrap_or(0)]).into_owned()
+    String::from_utf8_lossy(&rest[..rest.iter().take(MOST_TEXT).position(|byte| *byte == 0).unwrap_or(0)]).into_owned()
 }
 
 impl Elf {
@@ -118,10 +124,21 @@ impl Elf {
         let address = pairs.iter().find(|(tag, _)| *tag == 5).map_or(0, |(_, value)| *value);
         let table = loaded.iter().find(|(_, to, len)| (*to..to.saturating_add(*len)).contains(&address)).map(|(from, to, _)| address - to + from);
         let Some(table) = table else { return };
-        let name = |at: u64| text(bytes, usize::try_from(table.saturating_add(at)).unwrap_or(usize::MAX));
-        self.needed = pairs.iter().filter(|(tag, _)| *tag == 1).take(MOST_NEEDED).map(|(_, value)| name(*value)).collect();
-        let folders = pairs.iter().filter(|(tag, _)| matches!(tag, 15 | 29)).map(|(_, value)| name(*value));
-        self.folders = folders.flat_map(|folders| folders.split(':').map(str::to_string).collect::<Vec<_>>()).filter(|one| !one.is_empty()).collect();
+        let place = |at: u64| text(bytes, usize::try_from(table.saturating_add(at)).unwrap_or(usize::MAX));
+        let needed = pairs.iter().filter(|(tag, _)| *tag == 1).take(MOST_NEEDED).map(|(_, value)| place(*value));
+        self.needed = needed.filter(|name| name.len() <= MOST_NAME).collect();
+        let folders = pairs.iter().filter(|(tag, _)| matches!(tag, 15 | 29)).take(MOST_FOLDERS).map(|(_, value)| place(*value));
+        self.folders = folders
+            .flat_map(|folders| folders.split(':').map(str::to_string).collect::<Vec<_>>())
+            .filter(|one| !one.is_empty())
+            .take(MOST_FOLDERS)
+            .collect();
+    }
+
+    /// Bytes of its names.
+    pub(crate) fn named(&self) -> usize {
+        let names = self.needed.iter().chain(&self.folders).chain([&self.interpreter, &self.vermagic]);
+        names.map(|name| name.len() + size_of::<String>()).sum()
     }
 }
 

@@ -278,7 +278,9 @@ fn names(drive: &Source, places: &Places, known: &[Renamed], out: &mut Vec<Repai
             }
             let Ok(bytes) = crate::places::whole(&content) else { continue };
             let (mut patches, mut told) = (Vec::new(), Vec::new());
-            let foreign = std::str::from_utf8(&bytes).map(grub::foreign).unwrap_or_default();
+            // Places are those of the bytes, whatever encoding titles have.
+            let plain: String = bytes.iter().map(|byte| if byte.is_ascii() { char::from(*byte) } else { '?' }).collect();
+            let foreign = grub::foreign(&plain);
             for ((what, old), new) in &renamed {
                 let mut from = 0;
                 while let Some(at) = bytes[from..].windows(old.len()).position(|window| window == old.as_bytes()) {

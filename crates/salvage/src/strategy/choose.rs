@@ -89,7 +89,7 @@ impl Strategy {
                 let end = band.start / self.sector * self.sector;
                 return Some(Some(Ask { range: start..end.max(start + self.sector), pass: Pass::Skim, worth }));
             }
-            self.bands.passes(&band);
+            self.bands.passes();
             let to = (band.end / self.sector * self.sector).clamp(start + self.sector, self.map.size());
             self.skip(start..to, false);
             self.head = to;

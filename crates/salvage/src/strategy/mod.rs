@@ -128,7 +128,7 @@ struct Kept {
     failing_files: u32,
 }
 
-/// More changes are not kept: what was noted before them stays.
+/// More changes are not kept: those behind them stay as they were noted.
 const MOST_KEPT: usize = 100_000;
 
 /// What decides.

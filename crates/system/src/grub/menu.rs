@@ -15,6 +15,9 @@ const MOST_DEPTH: usize = 24;
 const MOST_ITEMS: usize = 2000;
 const MOST_VALUE: usize = 64 << 10;
 const MOST_WORDS: usize = 4096;
+/// Bytes of a configuration at most; and bytes that are parsed, or that variables become, count as a command each so many.
+const MOST_TEXT: usize = 1 << 20;
+const BYTES_A_STEP: usize = 256;
 
 /// An item of a menu.
 #[derive(Clone, Debug)]
@@ -171,8 +174,17 @@ impl<'a> Runner<'a> {
         }
     }
 
+    /// Counts work; whether there may be more of it.
+    fn works(&mut self, steps: usize) -> bool {
+        self.steps = self.steps.saturating_add(steps);
+        if self.steps > MOST_STEPS {
+            (self.is_beyond, self.is_over) = (true, true);
+        }
+        self.steps <= MOST_STEPS
+    }
+
     /// Words with the values of their variables.
-    fn expand(&self, words: &[Word]) -> Vec<String> {
+    fn expand(&mut self, words: &[Word]) -> Vec<String> {
         let mut out = Vec::new();
         for word in words {
             let (mut now, mut is_word) = (String::new(), false);
@@ -200,10 +212,11 @@ impl<'a> Runner<'a> {
                 }
                 now.truncate(now.floor_char_boundary(MOST_VALUE));
             }
+            let is_done = !self.works(now.len() / BYTES_A_STEP);
             if is_word {
                 out.push(now);
             }
-            if out.len() >= MOST_WORDS {
+            if is_done || out.len() >= MOST_WORDS {
                 out.truncate(MOST_WORDS);
                 break;
             }
@@ -212,7 +225,7 @@ impl<'a> Runner<'a> {
     }
 
     fn text(&mut self, text: &str, depth: usize) -> bool {
-        match parse(text) {
+        match Some(text).filter(|text| text.len() <= MOST_TEXT && self.works(text.len() / BYTES_A_STEP)).and_then(parse) {
             Some(script) => self.script(&script, depth),
             None => {
                 self.is_beyond = true;
@@ -230,9 +243,7 @@ impl<'a> Runner<'a> {
             if self.is_over {
                 break;
             }
-            self.steps += 1;
-            if self.steps > MOST_STEPS {
-                (self.is_beyond, self.is_over) = (true, true);
+            if !self.works(1) {
                 break;
             }
             self.is_ok = self.command(command, depth + 1);
@@ -253,14 +264,16 @@ impl<'a> Runner<'a> {
                 self.script(otherwise, depth)
             }
             Command::While { is_until, condition, body } => {
-                while !self.is_over && self.script(condition, depth) != *is_until {
-                    self.steps += 1;
+                while self.works(1) && !self.is_over && self.script(condition, depth) != *is_until {
                     self.script(body, depth);
                 }
                 true
             }
             Command::For { name, words, body } => {
                 for value in self.expand(words) {
+                    if !self.works(1) {
+                        break;
+                    }
                     self.variables.insert(name.clone(), value);
                     self.script(body, depth);
                 }
@@ -399,7 +412,9 @@ impl<'a> Runner<'a> {
 
     fn file(&mut self, word: &str) -> Option<String> {
         let (place, path) = self.path(word);
-        self.steps += MOST_STEPS / MOST_ITEMS;
+        if !self.works(MOST_STEPS / MOST_ITEMS) {
+            return None;
+        }
         // GRUB sees paths from the top of a volume on, not from the system's root.
         place.filter(|place| place.hidden_in(&path).is_none())?.text(&path).ok()?
     }
@@ -716,6 +731,9 @@ menuentry 'Other system' --class windows --id osprober-efi-AAAA-BBBB {
 
     #[rstest]
     #[case::for_ever("while true; do set x=1; done")]
+    #[case::for_ever_with_nothing("while ; do ; done")]
+    #[case::loops_of_loops(&format!("set w='{}'\nfor a in $w; do for b in $w; do for c in $w; do done; done; done", "x ".repeat(4000)))]
+    #[case::many_long_values(&format!("set x={}\nfor i in {}; do for j in {}; do set v$i$j=$x; done; done", "a".repeat(60_000), "1 2 3 4 5 6 7 8 9 ".repeat(40), "1 2 3 4 5 6 7 8 9 ".repeat(40)))]
     #[case::into_itself("function f { f; }\nf")]
     #[case::too_deep(&"if true; then ".repeat(5000))]
     #[case::twice_as_long(&format!("set x=aaaaaaaa\n{}", "set x=$x$x$x$x\n".repeat(60)))]

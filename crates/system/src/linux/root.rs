@@ -12,6 +12,8 @@ const MOST_LINKS: usize = 40;
 const MOST_PARTS: usize = 512;
 /// A program or library has so many bytes at most.
 const MOST_PROGRAM: u64 = 256 << 20;
+/// And a text.
+const MOST_TEXT: u64 = 8 << 20;
 
 /// The names of a kernel module for the format of a volume, any of which serves; `None` where that is not known.
 pub(super) fn fs_module(place: &Place) -> Option<&'static [&'static str]> {
@@ -158,7 +160,7 @@ impl<'a> Root<'a> {
     /// A file of text, where it is there and can be read.
     pub(super) fn text(&self, path: &str) -> Option<String> {
         match self.look(path) {
-            Look::There(place, node, _) if node.kind == NodeKind::File => {
+            Look::There(place, node, _) if node.kind == NodeKind::File && node.size <= MOST_TEXT => {
                 self.bytes(place, &node).ok().map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
             }
             _ => None,

@@ -30,6 +30,8 @@ const FOLDERS: [&str; 12] = [
 ];
 /// So many files are looked at behind the first program.
 const MOST_FILES: usize = 400;
+/// A library is looked for in so many folders that it or those that need it name.
+const MOST_FOLDERS: usize = 64;
 /// Packages with files on the chain, by how their names begin.
 const PACKAGES: [&str; 14] =
     ["lib", "systemd", "udev", "linux-image-", "dash", "bash", "util-linux", "login", "busybox", "init", "sysvinit", "kmod", "mount", "passwd"];
@@ -51,8 +53,11 @@ impl Packages {
             if total > MOST_LISTS || !name.ends_with(".md5sums") || !PACKAGES.iter().any(|start| name.starts_with(start)) {
                 continue;
             }
-            let Some(text) = root.text(&format!("/var/lib/dpkg/info/{name}")).filter(|text| text.len() <= MOST_LIST) else { continue };
+            let Some(text) = root.text(&format!("/var/lib/dpkg/info/{name}")) else { continue };
             total += text.len();
+            if text.len() > MOST_LIST {
+                continue;
+            }
             for (sum, path) in text.lines().filter_map(|line| line.split_once("  ")) {
                 let mut bytes = [0; 16];
                 if hex::decode_to_slice(sum, &mut bytes).is_ok() {
@@ -109,8 +114,11 @@ impl Walk<'_, '_> {
         if node.mode.is_some_and(|mode| mode & 0o111 == 0) {
             return Err(Against::Broken(format!("{path} is not executable")));
         }
-        if self.seen.contains_key(&real) || depth > 4 || self.seen.len() >= MOST_FILES {
+        if self.seen.contains_key(&real) {
             return Ok(real);
+        }
+        if depth > 4 || self.seen.len() >= MOST_FILES {
+            return Err(Against::Unknown(format!("{path} has more programs behind it than are looked at")));
         }
         let bytes = self.root.bytes(place, &node).map_err(|why| Against::Broken(format!("{path} cannot be read: {why}")))?;
         let script = interpreter(&bytes);
@@ -161,7 +169,7 @@ impl Walk<'_, '_> {
                 continue;
             }
             let more = found.needed.iter().filter(|name| names.insert((*name).clone()));
-            let inner: Vec<String> = own(&path, &found).into_iter().chain(folders).collect();
+            let inner: Vec<String> = own(&path, &found).into_iter().chain(folders).take(MOST_FOLDERS).collect();
             wanted.extend(more.map(|name| (name.clone(), inner.clone())).collect::<Vec<_>>());
             self.seen.insert(path, found);
         }
