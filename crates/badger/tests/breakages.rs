@@ -2,8 +2,8 @@
 //! broken that is sound.
 
 use crate::support::{Place, path, system_disk, text};
-use std::path::Path;
-use std::process::Command;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
 use std::sync::Mutex;
 
 /// What the scripts have at hand: the disk is `$IMG`, its system partition for mtools `$ESP`, the root for debugfs behind `d`.
@@ -179,7 +179,15 @@ fn told(place: &Place, disk: &Path) -> Vec<String> {
     lines.iter().filter(|line| line["what"] == "boot").filter_map(name).collect()
 }
 
-/// Makes a disk by each script, two at a time, and holds what is told of it against what is wanted: name, link, script.
+/// Makes a disk by a script, in a folder of its own; the disk, and what the script said.
+pub fn made(dir: &Path, base: &Path, tools: &str, script: &str) -> (PathBuf, Output) {
+    let image = dir.join("disk.img");
+    let script = format!("{tools}\n{script}");
+    let done = Command::new("bash").args(["-c", &script]).current_dir(dir).env("IMG", &image).env("BASE", base).output().unwrap();
+    (image, done)
+}
+
+/// Makes a disk by each script, two at a time, checks it, and compares the links that do not hold with those that are expected.
 pub fn each(place: &Place, base: &Path, tools: &str, all: &[(&str, &str, &str)], is_right: impl Fn(&[String], &str) -> bool + Sync) {
     let (rest, wrong) = (Mutex::new(all.iter()), Mutex::new(Vec::new()));
     std::thread::scope(|scope| {
@@ -188,10 +196,7 @@ pub fn each(place: &Place, base: &Path, tools: &str, all: &[(&str, &str, &str)],
                 loop {
                     let Some((name, link, script)) = rest.lock().unwrap().next() else { return };
                     let dir = tempfile::tempdir_in(place.dir.path()).unwrap();
-                    let image = dir.path().join("disk.img");
-                    let script = format!("{tools}\n{script}");
-                    let done =
-                        Command::new("bash").args(["-c", &script]).current_dir(dir.path()).env("IMG", &image).env("BASE", base).output().unwrap();
+                    let (image, done) = made(dir.path(), base, tools, script);
                     let found = if image.exists() { told(place, &image) } else { vec!["no disk".into()] };
                     eprintln!("{name}: {found:?}");
                     if !is_right(&found, link) || !done.status.success() {

@@ -1,10 +1,9 @@
 //! Sound Linux disks laid out as distributions and people do it, made by the system's own tools around a real Debian: nothing on them is called
 //! broken, and what starts is found.
 
-use crate::breakages::each;
+use crate::breakages::{each, made};
 use crate::support::{Place, path, started, system_disk, text, tool};
 use std::fs;
-use std::process::Command;
 use std::sync::Mutex;
 
 /// What the scripts have at hand. A tree of the system is made by `tree`, its parts go onto the disk by `table`, `ext`, `esp`; identifiers are
@@ -250,6 +249,11 @@ const LAYOUTS: &[(&str, &str, &str)] = &[
         r#"tree; fstab "UUID=$U2 / ext4 defaults 0 1"; boot; mkdir -p e/images; image e/images/debian.efi "root=UUID=$U2 rw"; printf 'title Debian\nefi /images/debian.efi\n' > e/loader/entries/d.conf; table "${two}type=L"; esp 1 e; ext 2 t"#,
     ),
     (
+        "systemd-boot, an entry that names the loader itself",
+        "?stub",
+        r#"tree; fstab "UUID=$U2 / ext4 defaults 0 1"; boot; printf 'title Again\nefi /EFI/systemd/systemd-bootx64.efi\n' > e/loader/entries/a.conf; table "${two}type=L"; esp 1 e; ext 2 t"#,
+    ),
+    (
         "systemd-boot behind shim",
         "",
         r#"tree; fstab "UUID=$U2 / ext4 defaults 0 1"; boot; cp e/EFI/BOOT/BOOTX64.EFI e/EFI/BOOT/grubx64.efi; cp /usr/lib/shim/shimx64.efi e/EFI/BOOT/BOOTX64.EFI; cp t/boot/$K t/boot/$R e/; entry e d.conf Debian $V /$K /$R "root=UUID=$U2 rw"; table "${two}type=L"; esp 1 e; ext 2 t"#,
@@ -368,11 +372,10 @@ fn fresh_identifiers_are_written_where_the_old_ones_stood() {
     let place = Place::new();
     let base = system_disk(&place, "base.img", &["--size", "900M", "--table", "gpt", "--modules", "dep"]);
     let script = LAYOUTS.iter().find(|(name, ..)| *name == "by PARTUUID").unwrap().2;
-    let disk = place.path("disk.img");
     let dir = place.path("made");
     fs::create_dir(&dir).unwrap();
-    let script = format!("{TOOLS}\n{script}");
-    assert!(Command::new("bash").args(["-c", &script]).current_dir(&dir).env("IMG", &disk).env("BASE", &base).status().unwrap().success());
+    let (disk, done) = made(&dir, &base, TOOLS, script);
+    assert!(done.status.success(), "{}", text(&done.stderr));
     let target = place.path("target.img");
     let args = ["clone", path(&disk), path(&target), "--new-size", "1GiB", "--confirm", "rget", "--ids", "fresh", "--fit", "auto"];
     let (code, report) = place.json(&args);
@@ -391,7 +394,7 @@ fn sound_layouts_really_start() {
     let most = std::env::var("BADGER_STARTS").ok().and_then(|most| most.parse().ok()).unwrap_or(1);
     // The quickest first.
     let first = ["systemd-boot, a unified image"];
-    let mut sound: Vec<_> = LAYOUTS.iter().filter(|(_, link, _)| !link.contains("root") && !link.contains("mounts")).collect();
+    let mut sound: Vec<_> = LAYOUTS.iter().filter(|(_, link, _)| link.is_empty() || link.contains("default")).collect();
     sound.sort_by_key(|(name, ..)| !first.iter().any(|first| name.ends_with(first)));
     let (rest, dark) = (Mutex::new(sound.into_iter().take(most)), Mutex::new(Vec::new()));
     std::thread::scope(|scope| {
@@ -400,11 +403,8 @@ fn sound_layouts_really_start() {
                 loop {
                     let Some((name, _, script)) = rest.lock().unwrap().next() else { return };
                     let dir = tempfile::tempdir_in(place.dir.path()).unwrap();
-                    let image = dir.path().join("disk.img");
-                    let script = format!("{TOOLS}\n{script}");
-                    let made =
-                        Command::new("bash").args(["-c", &script]).current_dir(dir.path()).env("IMG", &image).env("BASE", &base).output().unwrap();
-                    assert!(made.status.success(), "{name}: {}", text(&made.stderr));
+                    let (image, done) = made(dir.path(), &base, TOOLS, script);
+                    assert!(done.status.success(), "{name}: {}", text(&done.stderr));
                     let (_, console) = started(&image, "uefi", "sata");
                     let is_up = console.contains("SYSTEM-READY");
                     eprintln!("{name}: {}", if is_up { "up" } else { "dark" });
